@@ -1,0 +1,1 @@
+"""The computation: no I/O, no clock of its own, no framework."""

@@ -1,0 +1,131 @@
+"""What a machine says on its line link: each line it sends, read into one answer.
+
+The kinds are those that firmwares taking check-summed lines share. What is not known is chatter: kept for the
+log, otherwise ignored. docs/protocols/line-link.md is the description.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Ok:
+    """The outstanding line is taken; with `number` where the machine says which."""
+
+    number: int | None = None
+
+
+@dataclass(frozen=True)
+class Resend:
+    """The machine wants line `number` next."""
+
+    number: int
+
+
+@dataclass(frozen=True)
+class Busy:
+    """Still at it: do not take the silence for a loss."""
+
+
+@dataclass(frozen=True)
+class Boot:
+    """The machine has just started: its counts, modes and position are gone."""
+
+
+@dataclass(frozen=True)
+class Heat:
+    """One report: measured and asked, °C, of the nozzle and the bed; None where it says nothing of that."""
+
+    nozzle_c: float | None = None
+    nozzle_asked_c: float | None = None
+    bed_c: float | None = None
+    bed_asked_c: float | None = None
+
+
+@dataclass(frozen=True)
+class FilamentOut:
+    """The machine's sensor sees no filament."""
+
+
+@dataclass(frozen=True)
+class AskedPause:
+    """The machine itself asks for a pause."""
+
+
+@dataclass(frozen=True)
+class Fault:
+    """The machine reports a fault but goes on listening."""
+
+    text: str
+
+
+@dataclass(frozen=True)
+class Halted:
+    """The machine has stopped itself and takes no more until hands see to it."""
+
+    text: str
+
+
+@dataclass(frozen=True)
+class LineComplaint:
+    """A line arrived damaged or out of turn; a `Resend` follows."""
+
+
+@dataclass(frozen=True)
+class Chatter:
+    text: str
+
+
+Answer = Ok | Resend | Busy | Boot | Heat | FilamentOut | AskedPause | Fault | Halted | LineComplaint | Chatter
+
+_NUMBER = r"[-+]?\d+(?:\.\d+)?"
+_OK = re.compile(r"^ok\b(?:\s+N(\d+))?")
+_RESEND = re.compile(r"^(?:resend|rs)\b:?\s*N?(\d+)", re.IGNORECASE)
+_NOZZLE = re.compile(rf"\bT0?:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
+_BED = re.compile(rf"\bB:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
+_COMPLAINT = re.compile(r"checksum|line number", re.IGNORECASE)
+_RULES: tuple[tuple[re.Pattern[str], type], ...] = (
+    (re.compile(r"^(?:echo:)?\s*busy\b", re.IGNORECASE), Busy),
+    (re.compile(r"^start\b"), Boot),
+    (re.compile(r"^//\s*action:\s*out_of_filament\b"), FilamentOut),
+    (re.compile(r"^//\s*action:\s*pause\b"), AskedPause),
+)
+
+
+def _heat(line: str) -> Heat | None:
+    nozzle, bed = _NOZZLE.search(line), _BED.search(line)
+    if nozzle is None and bed is None:
+        return None
+
+    def values(found: re.Match[str] | None) -> tuple[float | None, float | None]:
+        if found is None:
+            return None, None
+        return float(found[1]), float(found[2]) if found[2] else None
+
+    return Heat(*values(nozzle), *values(bed))
+
+
+def read_answer(line: str) -> list[Answer]:
+    """What one line from the machine says; an `ok` may carry a heat report, so there may be two answers."""
+    line = line.strip()
+    if not line:
+        return []
+    ok = _OK.match(line)
+    heat = _heat(line)
+    if ok:
+        answer = Ok(int(ok[1]) if ok[1] else None)
+        return [answer] if heat is None else [heat, answer]
+    resend = _RESEND.match(line)
+    if resend:
+        return [Resend(int(resend[1]))]
+    for pattern, kind in _RULES:
+        if pattern.match(line):
+            return [kind()]
+    if line.startswith("!!"):
+        return [Halted(line[2:].strip() or "no reason given")]
+    if line.lower().startswith("error:"):
+        text = line[6:].strip()
+        return [LineComplaint() if _COMPLAINT.search(text) else Fault(text or "no reason given")]
+    return [Chatter(line)] if heat is None else [heat]

@@ -1,0 +1,105 @@
+"""Where time comes from.
+
+Production lives in *shop time* (builds, ledger, heat, hands), which may run at a rate; sockets, retries and
+sign-in live in *real time*. A process is handed one `Clock` at its top and asks it for both.
+"""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Protocol
+
+
+class Clock(Protocol):
+    """Tells shop time and real time."""
+
+    @property
+    def rate(self) -> float:
+        """Shop seconds that pass in one real second."""
+
+    def now(self) -> datetime:
+        """Shop time, UTC, with microseconds."""
+
+    def monotonic_s(self) -> float:
+        """Real seconds from an arbitrary start; never goes back."""
+
+    def real_now(self) -> datetime:
+        """Real time, UTC: for sign-in, sessions and log stamps."""
+
+
+@dataclass(frozen=True)
+class ScaledClock:
+    """Shop time that stood at `shop_origin` when real time stood at `real_origin`, and runs at `rate`.
+
+    Two processes given the same three values agree on shop time.
+    """
+
+    real_origin: datetime
+    shop_origin: datetime
+    rate: float
+
+    def __post_init__(self) -> None:
+        if not 0 < self.rate <= 10_000:
+            raise ValueError(f"A clock's rate must lie above 0 and up to 10000, not {self.rate}.")
+
+    def now(self) -> datetime:
+        return self.shop_origin + (self.real_now() - self.real_origin) * self.rate
+
+    def monotonic_s(self) -> float:
+        return time.monotonic()
+
+    def real_now(self) -> datetime:
+        return datetime.now(UTC)
+
+    def spec(self) -> str:
+        """The clock as one word, for an environment variable: `REAL|SHOP|RATE`; `parse_clock` reads it."""
+        return f"{self.real_origin.isoformat()}|{self.shop_origin.isoformat()}|{self.rate:g}"
+
+
+def real_clock() -> ScaledClock:
+    """The clock of a real shop: shop time is real time."""
+    epoch = datetime(2000, 1, 1, tzinfo=UTC)
+    return ScaledClock(epoch, epoch, 1.0)
+
+
+def parse_clock(spec: str) -> ScaledClock:
+    """Read what `ScaledClock.spec` wrote; an empty text gives the real clock.
+
+    Raises ValueError, saying what is wanted, for anything else.
+    """
+    if not spec:
+        return real_clock()
+    try:
+        real, shop, rate = spec.split("|")
+        return ScaledClock(datetime.fromisoformat(real), datetime.fromisoformat(shop), float(rate))
+    except ValueError as error:
+        raise ValueError(f"A clock is written REAL|SHOP|RATE with ISO 8601 times, not {spec!r} ({error}).") from error
+
+
+class ManualClock:
+    """A clock that stands until told to advance: for tests, and for running rules forward over a past."""
+
+    def __init__(self, now: datetime, rate: float = 1.0) -> None:
+        self._now = now
+        self._real_s = 0.0
+        self._rate = rate
+
+    @property
+    def rate(self) -> float:
+        return self._rate
+
+    def now(self) -> datetime:
+        return self._now
+
+    def monotonic_s(self) -> float:
+        return self._real_s
+
+    def real_now(self) -> datetime:
+        return self._now
+
+    def advance(self, shop_s: float) -> None:
+        """Let `shop_s` seconds of shop time pass (and the real time that goes with them)."""
+        self._now += timedelta(seconds=shop_s)
+        self._real_s += shop_s / self._rate

@@ -1,0 +1,90 @@
+"""What a model of machine can do, and what one machine has loaded."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+AXES = ("x", "y", "z")
+
+
+@dataclass(frozen=True)
+class MachineModel:
+    """What machines of one make have in common. Lengths in mm, speeds in mm/s, accelerations in mm/s²,
+    temperatures in °C."""
+
+    name: str
+    volume_mm: tuple[float, float, float] = (220.0, 220.0, 250.0)
+    max_speed_mm_s: tuple[float, float, float] = (300.0, 300.0, 12.0)
+    acceleration_mm_s2: float = 1500.0
+    nozzle_ceiling_c: float = 275.0
+    bed_ceiling_c: float = 110.0
+    release_c: float = 40.0
+    """The bed temperature below which a finished part lets go and hands may touch it."""
+    park_mm: tuple[float, float] = (5.0, 200.0)
+    lift_mm: float = 5.0
+    tools: int = 1
+
+
+@dataclass(frozen=True)
+class Tool:
+    """One extruder as it is now: its nozzle and what is loaded on it. Empty texts: nothing loaded."""
+
+    number: int
+    nozzle_mm: float
+    hardened: bool = False
+    material: str = ""
+    colour: str = ""
+
+
+@dataclass(frozen=True)
+class Material:
+    """What is printed with: density in g/cm³, filament diameter in mm."""
+
+    name: str
+    density_g_cm3: float
+    diameter_mm: float = 1.75
+
+    def grams(self, filament_mm: float) -> float:
+        """The mass of a length of filament: pi/4 d² x length x density, with 1 cm³ = 1000 mm³."""
+        return 3.141592653589793 / 4 * self.diameter_mm**2 * filament_mm * self.density_g_cm3 / 1000
+
+
+MATERIALS = {
+    m.name: m
+    for m in (
+        Material("PLA", 1.24),
+        Material("PETG", 1.27),
+        Material("ABS", 1.04),
+        Material("ASA", 1.07),
+        Material("TPU", 1.21),
+        Material("PA", 1.14),
+        Material("PC", 1.20),
+    )
+}
+"""Typical densities, as filament data sheets give them."""
+
+
+def grams(material: str, filament_mm: float) -> float:
+    """Grams of `filament_mm` of a material by name; a material not known is taken for PLA's density."""
+    return MATERIALS.get(material.upper(), MATERIALS["PLA"]).grams(filament_mm)
+
+
+@dataclass(frozen=True)
+class Requirement:
+    """What a job needs. An empty text or None means any."""
+
+    material: str = ""
+    colour: str = ""
+    nozzle_mm: float | None = None
+    hardened: bool = False
+    machine: str = ""
+    model: str = ""
+
+
+@dataclass(frozen=True)
+class Capability:
+    """What one machine has now."""
+
+    machine: str
+    model: MachineModel
+    tools: tuple[Tool, ...] = field(default_factory=tuple)

@@ -1,0 +1,60 @@
+"""How far a build is and how long it still takes, from acknowledged lines and the pace so far."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from chronarch.core.gcode.plan import Plan
+
+PRIOR_S = 180.0
+"""The plan counts like this many seconds of building already seen at its own pace: the first layers, slow or
+quick, do not throw the forecast about."""
+
+WARM_UP_S = 210.0
+"""What heating and homing usually take; used until the first layer begins."""
+
+SLOWEST, FASTEST = 4.0, 0.25
+
+
+@dataclass
+class Progress:
+    """Follows one build. `acknowledged` commands of `plan` are done; seconds are shop seconds spent laying material
+    (`laying_s`) and warming (`warming_s`)."""
+
+    plan: Plan
+    acknowledged: int = 0
+    laying_s: float = 0.0
+    warming_s: float = 0.0
+    laid_from_s: float | None = field(default=None)
+
+    def begin_laying(self) -> None:
+        """The first layer begins: from here the pace is measured."""
+        if self.laid_from_s is None:
+            self.laid_from_s = self.plan.at(self.acknowledged).planned_s
+
+    @property
+    def share(self) -> float:
+        """0 to 1, by planned time."""
+        if self.plan.total_s <= 0:
+            return self.acknowledged / max(self.plan.commands, 1)
+        return self.plan.at(self.acknowledged).planned_s / self.plan.total_s
+
+    @property
+    def pace(self) -> float:
+        """Real seconds a planned second takes: (prior + seen) / (prior + planned), within bounds."""
+        if self.laid_from_s is None:
+            return 1.0
+        planned = self.plan.at(self.acknowledged).planned_s - self.laid_from_s
+        return min(SLOWEST, max(FASTEST, (PRIOR_S + self.laying_s) / (PRIOR_S + planned)))
+
+    @property
+    def remaining_s(self) -> float:
+        """Shop seconds still to go, if nothing pauses it."""
+        left = (self.plan.total_s - self.plan.at(self.acknowledged).planned_s) * self.pace
+        if self.laid_from_s is None:
+            left += max(0.0, WARM_UP_S - self.warming_s)
+        return left
+
+    def expected_end(self, now: datetime) -> datetime:
+        return now + timedelta(seconds=self.remaining_s)

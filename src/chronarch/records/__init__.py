@@ -1,0 +1,1 @@
+"""The store of records: SQLAlchemy tables on MariaDB, Alembic migrations, queries."""

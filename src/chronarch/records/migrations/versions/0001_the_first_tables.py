@@ -1,0 +1,249 @@
+"""the first tables"""
+
+import sqlalchemy as sa
+from alembic import op
+
+from chronarch.records.tables import UtcTime
+
+revision = "0001"
+down_revision = None
+branch_labels = None
+depends_on = None
+
+
+def upgrade() -> None:
+    op.create_table(
+        "access_key",
+        sa.Column("id", sa.Integer(), nullable=False),
+        sa.Column("name", sa.String(length=80), nullable=False),
+        sa.Column("secret_hash", sa.String(length=64), nullable=False),
+        sa.Column("scope", sa.String(length=16), nullable=False),
+        sa.Column("created_at", UtcTime(), nullable=False),
+        sa.Column("revoked", sa.Boolean(), nullable=False),
+        sa.PrimaryKeyConstraint("id"),
+        sa.UniqueConstraint("secret_hash"),
+    )
+    op.create_table(
+        "blob",
+        sa.Column("sha256", sa.String(length=64), nullable=False),
+        sa.Column("size", sa.BigInteger(), nullable=False),
+        sa.PrimaryKeyConstraint("sha256"),
+    )
+    op.create_table(
+        "model",
+        sa.Column("id", sa.Integer(), nullable=False),
+        sa.Column("name", sa.String(length=60), nullable=False),
+        sa.Column("spec", sa.JSON(), nullable=False),
+        sa.PrimaryKeyConstraint("id"),
+        sa.UniqueConstraint("name"),
+    )
+    op.create_table(
+        "person",
+        sa.Column("id", sa.Integer(), nullable=False),
+        sa.Column("login", sa.String(length=120), nullable=False),
+        sa.Column("name", sa.String(length=120), nullable=False),
+        sa.Column("password_hash", sa.String(length=255), nullable=False),
+        sa.PrimaryKeyConstraint("id"),
+        sa.UniqueConstraint("login"),
+    )
+    op.create_table(
+        "tender",
+        sa.Column("id", sa.Integer(), nullable=False),
+        sa.Column("name", sa.String(length=60), nullable=False),
+        sa.Column("epoch", sa.String(length=40), nullable=False),
+        sa.Column("committed", sa.BigInteger(), nullable=False),
+        sa.PrimaryKeyConstraint("id"),
+        sa.UniqueConstraint("name"),
+    )
+    op.create_table(
+        "file",
+        sa.Column("id", sa.Integer(), nullable=False),
+        sa.Column("name", sa.String(length=200), nullable=False),
+        sa.Column("sha256", sa.String(length=64), nullable=False),
+        sa.Column("added_at", UtcTime(), nullable=False),
+        sa.Column("added_by", sa.String(length=120), nullable=False),
+        sa.Column("reading", sa.JSON(), nullable=False),
+        sa.Column("plan", sa.JSON(), nullable=False),
+        sa.ForeignKeyConstraint(
+            ["sha256"],
+            ["blob.sha256"],
+        ),
+        sa.PrimaryKeyConstraint("id"),
+        sa.UniqueConstraint("name"),
+    )
+    op.create_table(
+        "machine",
+        sa.Column("id", sa.Integer(), nullable=False),
+        sa.Column("name", sa.String(length=60), nullable=False),
+        sa.Column("model_id", sa.Integer(), nullable=False),
+        sa.Column("tender_id", sa.Integer(), nullable=False),
+        sa.Column("link", sa.String(length=200), nullable=False),
+        sa.Column("camera", sa.String(length=300), nullable=False),
+        sa.Column("intake", sa.String(length=10), nullable=False),
+        sa.Column("tools", sa.JSON(), nullable=False),
+        sa.Column("state", sa.String(length=12), nullable=False),
+        sa.Column("since", UtcTime(), nullable=False),
+        sa.Column("reason", sa.String(length=300), nullable=False),
+        sa.ForeignKeyConstraint(
+            ["model_id"],
+            ["model.id"],
+        ),
+        sa.ForeignKeyConstraint(
+            ["tender_id"],
+            ["tender.id"],
+        ),
+        sa.PrimaryKeyConstraint("id"),
+        sa.UniqueConstraint("name"),
+    )
+    op.create_table(
+        "session",
+        sa.Column("token_hash", sa.String(length=64), nullable=False),
+        sa.Column("person_id", sa.Integer(), nullable=False),
+        sa.Column("csrf", sa.String(length=64), nullable=False),
+        sa.Column("expires_at", UtcTime(), nullable=False),
+        sa.ForeignKeyConstraint(
+            ["person_id"],
+            ["person.id"],
+        ),
+        sa.PrimaryKeyConstraint("token_hash"),
+    )
+    op.create_table(
+        "job",
+        sa.Column("id", sa.Integer(), nullable=False),
+        sa.Column("file_id", sa.Integer(), nullable=False),
+        sa.Column("copies", sa.Integer(), nullable=False),
+        sa.Column("held", sa.Boolean(), nullable=False),
+        sa.Column("withdrawn", sa.Boolean(), nullable=False),
+        sa.Column("requirement", sa.JSON(), nullable=False),
+        sa.Column("created_at", UtcTime(), nullable=False),
+        sa.Column("created_by", sa.String(length=120), nullable=False),
+        sa.ForeignKeyConstraint(
+            ["file_id"],
+            ["file.id"],
+        ),
+        sa.PrimaryKeyConstraint("id"),
+    )
+    op.create_table(
+        "reading",
+        sa.Column("machine_id", sa.Integer(), nullable=False),
+        sa.Column("at", UtcTime(), nullable=False),
+        sa.Column("nozzle_c", sa.Float(), nullable=True),
+        sa.Column("nozzle_asked_c", sa.Float(), nullable=True),
+        sa.Column("bed_c", sa.Float(), nullable=True),
+        sa.Column("bed_asked_c", sa.Float(), nullable=True),
+        sa.ForeignKeyConstraint(
+            ["machine_id"],
+            ["machine.id"],
+        ),
+        sa.PrimaryKeyConstraint("machine_id", "at"),
+    )
+    op.create_table(
+        "build",
+        sa.Column("id", sa.Integer(), nullable=False),
+        sa.Column("job_id", sa.Integer(), nullable=False),
+        sa.Column("copy_number", sa.Integer(), nullable=False),
+        sa.Column("machine_id", sa.Integer(), nullable=False),
+        sa.Column("sha256", sa.String(length=64), nullable=False),
+        sa.Column("state", sa.String(length=12), nullable=False),
+        sa.Column("outcome", sa.String(length=12), nullable=True),
+        sa.Column("reason", sa.String(length=300), nullable=False),
+        sa.Column("claimed_at", UtcTime(), nullable=False),
+        sa.Column("started_at", UtcTime(), nullable=True),
+        sa.Column("ended_at", UtcTime(), nullable=True),
+        sa.Column("cleared_at", UtcTime(), nullable=True),
+        sa.Column("verdict", sa.String(length=8), nullable=True),
+        sa.Column("scrap_reason", sa.String(length=300), nullable=False),
+        sa.Column("judged_by", sa.String(length=120), nullable=False),
+        sa.Column("commands", sa.BigInteger(), nullable=False),
+        sa.Column("acknowledged", sa.BigInteger(), nullable=False),
+        sa.Column("planned_s", sa.Float(precision=53), nullable=False),
+        sa.Column("grams", sa.Float(precision=53), nullable=False),
+        sa.Column(
+            "open_machine",
+            sa.Integer(),
+            sa.Computed("if(cleared_at is null, machine_id, null)", persisted=True),
+            nullable=True,
+        ),
+        sa.Column(
+            "live_copy",
+            sa.Integer(),
+            sa.Computed("if(verdict = 'scrap', null, copy_number)", persisted=True),
+            nullable=True,
+        ),
+        sa.ForeignKeyConstraint(
+            ["job_id"],
+            ["job.id"],
+        ),
+        sa.ForeignKeyConstraint(
+            ["machine_id"],
+            ["machine.id"],
+        ),
+        sa.ForeignKeyConstraint(
+            ["sha256"],
+            ["blob.sha256"],
+        ),
+        sa.PrimaryKeyConstraint("id"),
+        sa.UniqueConstraint("job_id", "live_copy", name="one_build_a_copy"),
+        sa.UniqueConstraint("open_machine", name="one_open_build_a_machine"),
+    )
+    op.create_index("build_ended", "build", ["ended_at"], unique=False)
+    op.create_table(
+        "ledger",
+        sa.Column("id", sa.BigInteger(), nullable=False),
+        sa.Column("machine_id", sa.Integer(), nullable=False),
+        sa.Column("state", sa.String(length=12), nullable=False),
+        sa.Column("begin_at", UtcTime(), nullable=False),
+        sa.Column("end_at", UtcTime(), nullable=False),
+        sa.Column("build_id", sa.Integer(), nullable=True),
+        sa.ForeignKeyConstraint(
+            ["build_id"],
+            ["build.id"],
+        ),
+        sa.ForeignKeyConstraint(
+            ["machine_id"],
+            ["machine.id"],
+        ),
+        sa.PrimaryKeyConstraint("id"),
+    )
+    op.create_index("ledger_of_machine", "ledger", ["machine_id", "end_at"], unique=False)
+    op.create_table(
+        "notice",
+        sa.Column("id", sa.Integer(), nullable=False),
+        sa.Column("at", UtcTime(), nullable=False),
+        sa.Column("machine_id", sa.Integer(), nullable=True),
+        sa.Column("build_id", sa.Integer(), nullable=True),
+        sa.Column("severity", sa.String(length=8), nullable=False),
+        sa.Column("text", sa.Text(), nullable=False),
+        sa.Column("seen", sa.Boolean(), nullable=False),
+        sa.ForeignKeyConstraint(
+            ["build_id"],
+            ["build.id"],
+        ),
+        sa.ForeignKeyConstraint(
+            ["machine_id"],
+            ["machine.id"],
+        ),
+        sa.PrimaryKeyConstraint("id"),
+    )
+    op.execute(
+        "alter table ledger add period for during (begin_at, end_at),"
+        " add unique no_overlap (machine_id, during without overlaps)"
+    )
+
+
+def downgrade() -> None:
+    op.drop_table("notice")
+    op.drop_index("ledger_of_machine", table_name="ledger")
+    op.drop_table("ledger")
+    op.drop_index("build_ended", table_name="build")
+    op.drop_table("build")
+    op.drop_table("reading")
+    op.drop_table("job")
+    op.drop_table("session")
+    op.drop_table("machine")
+    op.drop_table("file")
+    op.drop_table("tender")
+    op.drop_table("person")
+    op.drop_table("model")
+    op.drop_table("blob")
+    op.drop_table("access_key")

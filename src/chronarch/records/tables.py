@@ -1,0 +1,209 @@
+"""The tables. What must never be broken is a constraint here, not a habit of the code above:
+
+*   one open build a machine: `build.open_machine` is the machine while the bed is not cleared, else null, and unique;
+*   one build a copy: `build.live_copy` is the copy unless it was scrapped, else null, and unique within the job;
+*   no overlapping ledger intervals: a period with `WITHOUT OVERLAPS` (added by the migration, SQLAlchemy has no words
+    for it).
+"""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import (
+    JSON,
+    BigInteger,
+    Boolean,
+    Computed,
+    Float,
+    ForeignKey,
+    Index,
+    Integer,
+    String,
+    Text,
+    TypeDecorator,
+    UniqueConstraint,
+)
+from sqlalchemy.dialects.mysql import DATETIME
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+
+class UtcTime(TypeDecorator[datetime]):
+    """A point in time, kept as UTC with microseconds."""
+
+    impl = DATETIME(fsp=6)
+    cache_ok = True
+
+    def process_bind_param(self, value: datetime | None, dialect: Any) -> datetime | None:
+        return None if value is None else value.astimezone(UTC).replace(tzinfo=None)
+
+    def process_result_value(self, value: datetime | None, dialect: Any) -> datetime | None:
+        return None if value is None else value.replace(tzinfo=UTC)
+
+
+class Base(DeclarativeBase):
+    """The root of all tables."""
+
+
+class Person(Base):
+    __tablename__ = "person"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    login: Mapped[str] = mapped_column(String(120), unique=True)
+    name: Mapped[str] = mapped_column(String(120))
+    password_hash: Mapped[str] = mapped_column(String(255))
+
+
+class Session(Base):
+    """A console sign-in. The token is kept as its SHA-256."""
+
+    __tablename__ = "session"
+    token_hash: Mapped[str] = mapped_column(String(64), primary_key=True)
+    person_id: Mapped[int] = mapped_column(ForeignKey("person.id"))
+    csrf: Mapped[str] = mapped_column(String(64))
+    expires_at: Mapped[datetime] = mapped_column(UtcTime)
+
+
+class Key(Base):
+    """A key for programs. The secret is kept as its SHA-256: it is random, so nothing slower is needed."""
+
+    __tablename__ = "access_key"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(80))
+    secret_hash: Mapped[str] = mapped_column(String(64), unique=True)
+    scope: Mapped[str] = mapped_column(String(16))
+    created_at: Mapped[datetime] = mapped_column(UtcTime)
+    revoked: Mapped[bool] = mapped_column(Boolean, default=False)
+
+
+class Tender(Base):
+    """A tender and the last of its events that has been committed."""
+
+    __tablename__ = "tender"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(60), unique=True)
+    epoch: Mapped[str] = mapped_column(String(40), default="")
+    committed: Mapped[int] = mapped_column(BigInteger, default=0)
+
+
+class Model(Base):
+    __tablename__ = "model"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(60), unique=True)
+    spec: Mapped[dict[str, Any]] = mapped_column(JSON)
+
+
+class Machine(Base):
+    __tablename__ = "machine"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(60), unique=True)
+    model_id: Mapped[int] = mapped_column(ForeignKey("model.id"))
+    tender_id: Mapped[int] = mapped_column(ForeignKey("tender.id"))
+    link: Mapped[str] = mapped_column(String(200))
+    camera: Mapped[str] = mapped_column(String(300), default="")
+    intake: Mapped[str] = mapped_column(String(10))
+    tools: Mapped[list[dict[str, Any]]] = mapped_column(JSON)
+    state: Mapped[str] = mapped_column(String(12))
+    since: Mapped[datetime] = mapped_column(UtcTime)
+    reason: Mapped[str] = mapped_column(String(300), default="")
+
+
+class Blob(Base):
+    """Bytes kept on disk by their content."""
+
+    __tablename__ = "blob"
+    sha256: Mapped[str] = mapped_column(String(64), primary_key=True)
+    size: Mapped[int] = mapped_column(BigInteger)
+
+
+class File(Base):
+    __tablename__ = "file"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(200), unique=True)
+    sha256: Mapped[str] = mapped_column(ForeignKey("blob.sha256"))
+    added_at: Mapped[datetime] = mapped_column(UtcTime)
+    added_by: Mapped[str] = mapped_column(String(120))
+    reading: Mapped[dict[str, Any]] = mapped_column(JSON)
+    plan: Mapped[dict[str, Any]] = mapped_column(JSON, deferred=True)
+
+
+class Job(Base):
+    __tablename__ = "job"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    file_id: Mapped[int] = mapped_column(ForeignKey("file.id"))
+    copies: Mapped[int] = mapped_column(Integer)
+    held: Mapped[bool] = mapped_column(Boolean, default=False)
+    withdrawn: Mapped[bool] = mapped_column(Boolean, default=False)
+    requirement: Mapped[dict[str, Any]] = mapped_column(JSON)
+    created_at: Mapped[datetime] = mapped_column(UtcTime)
+    created_by: Mapped[str] = mapped_column(String(120))
+
+
+class Build(Base):
+    __tablename__ = "build"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("job.id"))
+    copy_number: Mapped[int] = mapped_column(Integer)
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"))
+    sha256: Mapped[str] = mapped_column(ForeignKey("blob.sha256"))
+    state: Mapped[str] = mapped_column(String(12))
+    outcome: Mapped[str | None] = mapped_column(String(12))
+    reason: Mapped[str] = mapped_column(String(300), default="")
+    claimed_at: Mapped[datetime] = mapped_column(UtcTime)
+    started_at: Mapped[datetime | None] = mapped_column(UtcTime)
+    ended_at: Mapped[datetime | None] = mapped_column(UtcTime)
+    cleared_at: Mapped[datetime | None] = mapped_column(UtcTime)
+    verdict: Mapped[str | None] = mapped_column(String(8))
+    scrap_reason: Mapped[str] = mapped_column(String(300), default="")
+    judged_by: Mapped[str] = mapped_column(String(120), default="")
+    commands: Mapped[int] = mapped_column(BigInteger)
+    acknowledged: Mapped[int] = mapped_column(BigInteger, default=0)
+    planned_s: Mapped[float] = mapped_column(Float(53))
+    grams: Mapped[float] = mapped_column(Float(53), default=0.0)
+    open_machine: Mapped[int | None] = mapped_column(
+        Integer, Computed("if(cleared_at is null, machine_id, null)", persisted=True)
+    )
+    live_copy: Mapped[int | None] = mapped_column(
+        Integer, Computed("if(verdict = 'scrap', null, copy_number)", persisted=True)
+    )
+    __table_args__ = (
+        UniqueConstraint("open_machine", name="one_open_build_a_machine"),
+        UniqueConstraint("job_id", "live_copy", name="one_build_a_copy"),
+        Index("build_ended", "ended_at"),
+    )
+
+
+class Ledger(Base):
+    """One machine in one state from `begin_at` up to `end_at`; the last interval ends in the year 9999."""
+
+    __tablename__ = "ledger"
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"))
+    state: Mapped[str] = mapped_column(String(12))
+    begin_at: Mapped[datetime] = mapped_column(UtcTime)
+    end_at: Mapped[datetime] = mapped_column(UtcTime)
+    build_id: Mapped[int | None] = mapped_column(ForeignKey("build.id"))
+    __table_args__ = (Index("ledger_of_machine", "machine_id", "end_at"),)
+
+
+class Reading(Base):
+    """Heat over time, °C."""
+
+    __tablename__ = "reading"
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"), primary_key=True)
+    at: Mapped[datetime] = mapped_column(UtcTime, primary_key=True)
+    nozzle_c: Mapped[float | None] = mapped_column(Float)
+    nozzle_asked_c: Mapped[float | None] = mapped_column(Float)
+    bed_c: Mapped[float | None] = mapped_column(Float)
+    bed_asked_c: Mapped[float | None] = mapped_column(Float)
+
+
+class Notice(Base):
+    __tablename__ = "notice"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    at: Mapped[datetime] = mapped_column(UtcTime)
+    machine_id: Mapped[int | None] = mapped_column(ForeignKey("machine.id"))
+    build_id: Mapped[int | None] = mapped_column(ForeignKey("build.id"))
+    severity: Mapped[str] = mapped_column(String(8))
+    text: Mapped[str] = mapped_column(Text)
+    seen: Mapped[bool] = mapped_column(Boolean, default=False)

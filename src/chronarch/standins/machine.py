@@ -1,0 +1,359 @@
+"""A machine on a TCP port that takes numbered, check-summed lines, heats, moves, and can be made to fail.
+
+It records the exact sequence of counted commands it took. Line numbers from 900000001 on are a feeder's own lines and
+are not part of a build's record; a new count from 0 begins a new record.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import hashlib
+import random
+import re
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass, field
+from functools import reduce
+from typing import ClassVar
+
+from chronarch.standins.heat import Heater, bed, nozzle
+from chronarch.standins.motion import Motion
+from chronarch.standins.picture import Picture
+
+OWN_LINES = 900_000_000
+BUSY_EVERY_S = 0.5
+_WORD = re.compile(r"([A-Z])\s*([-+]?(?:\d+\.?\d*|\.\d+))")
+
+
+@dataclass
+class Setup:
+    """How one stand-in is made. `rate`: its seconds in one real second; `pace`: above 1 it moves slower than its
+    figures say."""
+
+    name: str
+    port: int = 0
+    rate: float = 1.0
+    pace: float = 1.0
+    volume_mm: tuple[float, float, float] = (220.0, 220.0, 250.0)
+    colour: str = "slate"
+    seed: int = 1
+
+
+@dataclass
+class Record:
+    """The counted commands taken since the count last began."""
+
+    commands: list[str] = field(default_factory=list)
+
+    @property
+    def sha256(self) -> str:
+        return hashlib.sha256("\n".join(self.commands).encode()).hexdigest()
+
+
+class Halt(Exception):
+    """The machine has stopped itself."""
+
+
+class MachineStandin:
+    """One simulated machine; `start` opens its port, `stop` closes it."""
+
+    def __init__(self, setup: Setup) -> None:
+        self.setup = setup
+        self.nozzle, self.bed = nozzle(), bed()
+        self.motion = Motion(pace=setup.pace)
+        self.picture = Picture(setup.volume_mm, setup.colour)
+        self.record = Record()
+        self.port = setup.port
+        self.halted = ""
+        self.corrupt_share = 0.0
+        self.corrupted = 0
+        self.paused_for = ""
+        self._random = random.Random(setup.seed)
+        self._last = 0
+        self._report_s = 0.0
+        self._reported = 0.0
+        self._heated = 0.0
+        self._skip_wait = False
+        self._queue: asyncio.Queue[str] = asyncio.Queue(maxsize=64)
+        self._writer: asyncio.StreamWriter | None = None
+        self._server: asyncio.Server | None = None
+        self._tasks: list[asyncio.Task[None]] = []
+        self._cut_until = 0.0
+        self._began = 0.0
+
+    # Life ----------------------------------------------------------------------------------------------------
+
+    async def start(self) -> None:
+        loop = asyncio.get_running_loop()
+        self._began = loop.time()
+        self._server = await asyncio.start_server(self._serve, "127.0.0.1", self.setup.port)
+        self.port = self._server.sockets[0].getsockname()[1]
+        self._tasks = [asyncio.create_task(self._work()), asyncio.create_task(self._report())]
+
+    async def stop(self) -> None:
+        for task in self._tasks:
+            task.cancel()
+        if self._server:
+            self._server.close()
+        self._drop_connection()
+
+    def now(self) -> float:
+        """Seconds of the machine's own time since it was started."""
+        return (asyncio.get_running_loop().time() - self._began) * self.setup.rate
+
+    # The wire ------------------------------------------------------------------------------------------------
+
+    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        if asyncio.get_running_loop().time() < self._cut_until:
+            writer.transport.abort()
+            return
+        self._drop_connection()
+        self._writer = writer
+        with contextlib.suppress(ConnectionError, ValueError, asyncio.IncompleteReadError):
+            while raw := await reader.readline():
+                line = self._damage(raw).decode("ascii", "replace").strip()
+                if line in ("M108", "M112"):
+                    self._urgent(line)
+                elif line:
+                    await self._queue.put(line)
+        writer.close()
+
+    def _drop_connection(self) -> None:
+        if self._writer is not None:
+            self._writer.transport.abort()
+            self._writer = None
+
+    def say(self, line: str) -> None:
+        """Send one line to whoever is connected."""
+        if self._writer is not None and not self._writer.is_closing():
+            self._writer.write(self._damage(line.encode() + b"\n"))
+
+    def _damage(self, line: bytes) -> bytes:
+        if not self.corrupt_share or self._random.random() >= self.corrupt_share or len(line) < 2:
+            return line
+        self.corrupted += 1
+        at = self._random.randrange(len(line) - 1)
+        return line[:at] + bytes([self._random.randrange(33, 127)]) + line[at + 1 :]
+
+    # Taking lines --------------------------------------------------------------------------------------------
+
+    async def _work(self) -> None:
+        while True:
+            line = await self._queue.get()
+            if self.halted:
+                self.say(f"!! {self.halted}")
+                continue
+            busy = asyncio.create_task(self._busy())
+            try:
+                await self._line(line)
+            except Halt:
+                self.say(f"!! {self.halted}")
+            finally:
+                busy.cancel()
+
+    async def _busy(self) -> None:
+        while True:
+            await asyncio.sleep(BUSY_EVERY_S)
+            self.say("echo:busy: processing")
+
+    async def _line(self, line: str) -> None:
+        number = None
+        star = line.rfind("*")
+        if star >= 0:
+            body, given = line[:star], line[star + 1 :]
+            if not given.isdigit() or int(given) != reduce(lambda a, b: a ^ b, body.encode("ascii", "replace"), 0):
+                return self._refuse("checksum mismatch")
+            line = body
+        numbered = re.match(r"N(-?\d+)\s*", line)
+        if numbered:
+            if star < 0:
+                return self._refuse("no checksum with line number")
+            number = int(numbered[1])
+            line = line[numbered.end() :]
+            if number != self._last + 1 and not line.startswith("M110"):
+                return self._refuse("line number is not the last line number + 1")
+            self._last = number
+        elif star >= 0:
+            return self._refuse("no line number with checksum")
+        await self._command(line.strip(), number)
+        self.say("ok")
+
+    def _refuse(self, why: str) -> None:
+        self.say(f"Error:{why}, last line: {self._last}")
+        self.say(f"Resend: {self._last + 1}")
+        self.say("ok")
+
+    async def _command(self, command: str, number: int | None) -> None:
+        if number is not None and number <= OWN_LINES and not command.startswith("M110"):
+            self.record.commands.append(command)
+        name = command.split()[0].upper() if command else ""
+        words = {letter: float(value) for letter, value in _WORD.findall(command.upper())}
+        handler = self.WORDS.get(name)
+        if handler is None:
+            self.say(f'echo:Unknown command: "{command}"')
+        else:
+            await handler(self, words, command)
+
+    async def _sleep_until(self, when: float) -> None:
+        while (left := when - self.now()) > 0:
+            self._check()
+            await asyncio.sleep(min(left / self.setup.rate, 0.25))
+        self._check()
+
+    def _check(self) -> None:
+        if self.halted:
+            raise Halt
+
+    # Words ---------------------------------------------------------------------------------------------------
+
+    async def _move(self, words: dict[str, float], command: str) -> None:
+        await self._sleep_until(self.motion.free_at(self.now()))
+        start, end, fed = self.motion.move(words, self.now())
+        if fed > 0 and start[:2] != end[:2]:
+            self.picture.lay(start, end)
+
+    async def _home(self, words: dict[str, float], command: str) -> None:
+        await self._sleep_until(self.motion.done_at(self.now()))
+        named = [a for a in "XYZ" if a in command[3:].upper()] or list("XYZ")
+        self.motion.position = tuple(  # type: ignore[assignment]
+            0.0 if axis in named else p for axis, p in zip("XYZ", self.motion.position, strict=True)
+        )
+        self.motion.homed = True
+        self.motion.wait(8.0, self.now())
+        await self._sleep_until(self.motion.done_at(self.now()))
+
+    async def _dwell(self, words: dict[str, float], command: str) -> None:
+        self.motion.wait(words.get("S", 0) + words.get("P", 0) / 1000, self.now())
+        await self._sleep_until(self.motion.done_at(self.now()))
+
+    async def _finish_moves(self, words: dict[str, float], command: str) -> None:
+        await self._sleep_until(self.motion.done_at(self.now()))
+
+    async def _modes(self, words: dict[str, float], command: str) -> None:
+        code = command.split()[0].upper()
+        if code in ("G90", "G91"):
+            self.motion.absolute = self.motion.absolute_e = code == "G90"
+        elif code in ("M82", "M83"):
+            self.motion.absolute_e = code == "M82"
+
+    async def _set_position(self, words: dict[str, float], command: str) -> None:
+        self.motion.position = tuple(  # type: ignore[assignment]
+            words.get(axis, p) for axis, p in zip("XYZ", self.motion.position, strict=True)
+        )
+        self.motion.e = words.get("E", self.motion.e)
+
+    async def _heat(self, words: dict[str, float], command: str) -> None:
+        code = command.split()[0].upper()
+        heater = self.nozzle if code in ("M104", "M109") else self.bed
+        heater.target_c = words.get("S", words.get("R", heater.target_c))
+        if code in ("M104", "M140"):
+            return
+        await self._sleep_until(self.motion.done_at(self.now()))
+        self._skip_wait = False
+        while abs(heater.reading_c - heater.target_c) > 1.5 and not self._skip_wait and heater.target_c > 0:
+            self._check()
+            self._warm()
+            await asyncio.sleep(min(0.5 / self.setup.rate, 0.1))
+
+    async def _count(self, words: dict[str, float], command: str) -> None:
+        self._last = int(words.get("N", 0))
+        if self._last == 0:
+            self.record = Record()
+            self.picture.clear()
+
+    async def _report_every(self, words: dict[str, float], command: str) -> None:
+        self._report_s = words.get("S", 0)
+
+    async def _temperatures(self, words: dict[str, float], command: str) -> None:
+        self.say(self._heat_line())
+
+    async def _display(self, words: dict[str, float], command: str) -> None:
+        if command[4:].strip() == "Ready":
+            self.picture.clear()  # told that its bed is clear, the simulated hands have lifted the part off
+
+    async def _describe(self, words: dict[str, float], command: str) -> None:
+        self.say("FIRMWARE_NAME:stand-in PROTOCOL_VERSION:1.0 EXTRUDER_COUNT:1")
+        self.say("Cap:AUTOREPORT_TEMP:1")
+
+    async def _nothing(self, words: dict[str, float], command: str) -> None:
+        pass
+
+    WORDS: ClassVar[dict[str, Callable[[MachineStandin, dict[str, float], str], Awaitable[None]]]] = {
+        **dict.fromkeys(("G0", "G1"), _move),
+        "G28": _home,
+        "G4": _dwell,
+        "M400": _finish_moves,
+        **dict.fromkeys(("G90", "G91", "M82", "M83"), _modes),
+        "G92": _set_position,
+        **dict.fromkeys(("M104", "M109", "M140", "M190"), _heat),
+        "M110": _count,
+        "M155": _report_every,
+        "M105": _temperatures,
+        "M117": _display,
+        "M115": _describe,
+        **dict.fromkeys(("G21", "M84", "M106", "M107", "M73", "M204", "T0"), _nothing),
+    }
+
+    def _urgent(self, line: str) -> None:
+        self._skip_wait = True
+        if line == "M112":
+            self.halt("emergency stop")
+
+    # Heat ----------------------------------------------------------------------------------------------------
+
+    def _warm(self) -> None:
+        now = self.now()
+        passed, self._heated = now - self._heated, now
+        for heater in (self.nozzle, self.bed):
+            heater.advance(passed)
+
+    def _heat_line(self) -> str:
+        self._warm()
+        n, b = self.nozzle, self.bed
+        return f"T:{n.reading_c:.2f} /{n.target_c:.2f} B:{b.reading_c:.2f} /{b.target_c:.2f} @:0 B@:0"
+
+    async def _report(self) -> None:
+        while True:
+            await asyncio.sleep(max(0.02, (self._report_s or 1.0) / self.setup.rate))
+            self._warm()
+            if self._report_s:
+                self.say(self._heat_line())
+
+    # Faults --------------------------------------------------------------------------------------------------
+
+    def halt(self, why: str) -> None:
+        """Stop everything, heaters off, and take no more lines until reset."""
+        self.halted = why
+        self.nozzle.target_c = self.bed.target_c = 0.0
+        self.say(f"!! {why}")
+
+    def reset(self) -> None:
+        """As if the power had been off for a moment."""
+        self.halted = ""
+        self.nozzle.target_c = self.bed.target_c = 0.0
+        self.nozzle.dead = self.bed.dead = False
+        for heater in (self.nozzle, self.bed):
+            heater.drift_c_s = heater.offset_c = 0.0
+        self.motion.reset()
+        self._last, self._report_s = 0, 0.0
+        while not self._queue.empty():
+            self._queue.get_nowait()
+        self.say("start")
+
+    def cut_link(self, seconds: float) -> None:
+        """Drop the connection and take none for `seconds` real seconds."""
+        self._cut_until = asyncio.get_running_loop().time() + seconds
+        self._drop_connection()
+
+    def heater(self, name: str) -> Heater:
+        return self.bed if name == "bed" else self.nozzle
+
+    def frame(self) -> bytes:
+        """What the camera sees now, as a JPEG."""
+        self._warm()
+        x, y, z = self.motion.position
+        caption = (
+            f"{self.setup.name}   nozzle {self.nozzle.reading_c:.0f} C   bed {self.bed.reading_c:.0f} C   "
+            f"z {z:.2f} mm   {self.picture.segments} segments"
+        )
+        return self.picture.jpeg((x, y, z), caption)

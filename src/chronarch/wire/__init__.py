@@ -1,0 +1,1 @@
+"""Pydantic models of all that crosses a process boundary."""

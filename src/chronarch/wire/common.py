@@ -1,0 +1,41 @@
+"""What the other wire models are built on."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Annotated
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field
+
+
+def _utc(value: datetime) -> datetime:
+    return value.replace(tzinfo=UTC) if value.tzinfo is None else value.astimezone(UTC)
+
+
+Time = Annotated[datetime, AfterValidator(_utc)]
+"""Shop time in UTC; a time given without a zone is taken as UTC."""
+
+Label = Annotated[str, Field(max_length=60, pattern=r"^[^\x00-\x1f\x7f]*$")]
+"""A short text that a person types: a material, a colour, a reason."""
+
+NozzleMm = Annotated[float, Field(gt=0.05, le=3.0, allow_inf_nan=False)]
+
+
+class Wire(BaseModel):
+    """The base of every model: unknown fields are refused, so that a slip of the pen is not silently dropped."""
+
+    model_config = ConfigDict(extra="forbid", use_attribute_docstrings=True)
+
+
+class Problem(BaseModel):
+    """An error as RFC 9457 has it (application/problem+json)."""
+
+    model_config = ConfigDict(use_attribute_docstrings=True)
+
+    type: str = "about:blank"
+    title: str
+    status: int
+    detail: str
+    """What was wrong and what to do."""
+    errors: list[str] = Field(default_factory=list)
+    """Each field that was refused, with why."""

@@ -1,0 +1,58 @@
+"""Sign-in, people and keys."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+from pydantic import Field
+
+from chronarch.wire.common import Time, Wire
+
+
+class Scope(StrEnum):
+    """What a key may do: read, operate (all a person at the machines does), or speak as a tender."""
+
+    READ = "read"
+    OPERATE = "operate"
+    TENDER = "tender"
+
+
+class SignIn(Wire):
+    login: str = Field(max_length=120, examples=["maud"])
+    password: str = Field(max_length=400, examples=["an example password"])
+
+
+class Me(Wire):
+    """Who is asking."""
+
+    name: str
+    scope: Scope
+    csrf: str = ""
+    """To be sent back as X-CSRF-Token with every change made with the session cookie."""
+
+
+class KeyOrder(Wire):
+    name: str = Field(min_length=1, max_length=80, examples=["evening script"])
+    scope: Scope = Scope.OPERATE
+
+
+class Key(Wire):
+    id: int
+    name: str
+    scope: Scope
+    created_at: Time
+    revoked: bool
+
+
+class NewKey(Key):
+    secret: str
+    """Shown this once; the service keeps only its hash."""
+
+
+class Shop(Wire):
+    """The time the shop lives in, and what it calls itself."""
+
+    name: str
+    now: Time
+    rate: float
+    """Shop seconds in one real second; 1 in a real shop."""

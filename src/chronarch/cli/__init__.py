@@ -1,0 +1,1 @@
+"""The command line: one module a command group; all of it talks through the client."""

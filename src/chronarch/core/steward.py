@@ -9,6 +9,7 @@ A `LineLink` carries the lines; the steward decides which program it carries. On
     pausing    the file           parking                 ending (completed)
     parking    the park program   ending (if stopping)    parked
     parked     -                  -                       -
+    reheating  the heat program   parking                 returning
     returning  the return program ending (if stopping)    feeding
     stopping   any of those       ending                  ending
     ending     the end program    -                       resting; the build has ended
@@ -67,6 +68,7 @@ class Phase(Enum):
     PAUSING = auto()
     PARKING = auto()
     PARKED = auto()
+    REHEATING = auto()
     RETURNING = auto()
     STOPPING = auto()
     ENDING = auto()
@@ -122,6 +124,7 @@ class Steward:
         self._ending = (Outcome.COMPLETED, "")
         self._pause_wanted: tuple[str, bool, bool] | None = None
         self._prepared = False
+        self._parked = False
 
     # What comes out ------------------------------------------------------------------------------------------
 
@@ -189,6 +192,7 @@ class Steward:
         self.errand, self.progress = errand, Progress(errand.plan)
         self._modal = ModalState()
         self._pause_wanted = None
+        self._parked = False
         self._move(MachineEvent.START)
         self._tell(BuildBegan(errand.build))
         self._feed_file(0)
@@ -201,7 +205,7 @@ class Steward:
         if self._pause_wanted is not None or self.phase in (Phase.PARKING, Phase.PARKED):
             raise WrongState("The build is paused already.")
         self._pause_wanted = (reason, by_itself, heaters_off)
-        if self.phase is Phase.FEEDING:
+        if self.phase in (Phase.FEEDING, Phase.REHEATING):
             self._start_pausing()
 
     def resume(self, now: Moment) -> None:
@@ -211,8 +215,8 @@ class Steward:
             raise WrongState("Nothing to resume: the build is not paused and parked.")
         self._move(MachineEvent.RESUME)
         self._tell(BuildResumed(self._errand().build))
-        self.phase = Phase.RETURNING
-        self.link.load(self._return_program())
+        self.phase = Phase.REHEATING
+        self.link.load(self._heat_program())
 
     def stop(self, reason: str, now: Moment, outcome: Outcome = Outcome.STOPPED) -> None:
         """End the build: heaters off, park, bed presented."""
@@ -233,8 +237,10 @@ class Steward:
     def clear(self, now: Moment) -> None:
         """A person has cleared the bed."""
         self._pass(now)
-        self._move(MachineEvent.CLEAR)
         self.errand = self.progress = None
+        if self.state is MachineState.DOWN:
+            return
+        self._move(MachineEvent.CLEAR)
         if self.phase is Phase.RESTING and self.link.program is None:
             self.link.load(Steps((b"M117 Ready",)))
 
@@ -361,7 +367,7 @@ class Steward:
             if self._pause_wanted is None:
                 self._pause_wanted = (text, True, False)
             self._drained()
-        elif self.phase in (Phase.STOPPING, Phase.ENDING, Phase.PARKING, Phase.RETURNING):
+        elif self.phase in (Phase.STOPPING, Phase.ENDING, Phase.PARKING, Phase.REHEATING, Phase.RETURNING):
             self._broken(text, Outcome.FAILED)
         else:
             self._tell(Noticed(text, self.build))
@@ -407,7 +413,9 @@ class Steward:
             self._start_ending()
 
     def _finished(self) -> None:
-        if self.phase in (Phase.FEEDING, Phase.PAUSING):
+        if self.phase is Phase.PAUSING and self._parked:
+            self._drained()
+        elif self.phase in (Phase.FEEDING, Phase.PAUSING):
             self._pause_wanted = None
             self._ending = (Outcome.COMPLETED, "")
             self._start_ending()
@@ -415,9 +423,14 @@ class Steward:
             self._start_ending()
         elif self.phase is Phase.PARKING:
             self.phase = Phase.PARKED
+            self._parked = True
             self._pause_wanted = None
+        elif self.phase is Phase.REHEATING:
+            self.phase = Phase.RETURNING
+            self.link.load(self._return_program())
         elif self.phase is Phase.RETURNING:
             assert self.progress is not None
+            self._parked = False
             if self._laying_begun():
                 self._lay()
             self._feed_file(self.progress.acknowledged)
@@ -487,7 +500,7 @@ class Steward:
     def _park_program(self, heaters_off: bool) -> Steps:
         x, y = self.model.park_mm
         park = [b"M400", b"G91", b"M83"]
-        if self._laying_begun():
+        if self._laying_begun() and not self._parked:
             park += [
                 b"G1 E-2 F2400",
                 b"G1 Z%g F600" % self.model.lift_mm,
@@ -497,7 +510,7 @@ class Steward:
         park.append(b"M400")
         return Steps((*park, *(HEATERS_OFF[:2] if heaters_off else ())))
 
-    def _return_program(self) -> Steps:
+    def _heat_program(self) -> Steps:
         m = self._modal
         back = [b"M140 S%g" % m.bed_asked_c, b"M104 S%g" % m.nozzle_asked_c]
         if m.bed_asked_c:

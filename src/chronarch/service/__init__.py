@@ -1,0 +1,1 @@
+"""The service: routes, sign-in, the live stream and the dispatch loop."""

@@ -64,4 +64,5 @@ def fault(machine: str, fault: str, part: str, value: float, text: str, port: in
     if answer.is_error:
         click.echo(answer.json().get("detail", answer.text), err=True)
         raise SystemExit(1)
-    click.echo(f"{answer.json()['machine']}: {FAULTS[fault][0]}")
+    said = FAULTS[fault][0].replace("PART", f"the {part}").replace("VALUE", f"{value:g}").replace("TEXT", f"'{text}'")
+    click.echo(f"{answer.json()['machine']}: {said}")

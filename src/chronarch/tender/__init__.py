@@ -1,0 +1,1 @@
+"""The tender: the process near the machines that talks to them and feeds them their builds."""

@@ -1,0 +1,5 @@
+"""`python -m chronarch`."""
+
+from chronarch.command import main
+
+main()

@@ -1,0 +1,80 @@
+"""What every command needs: where the service is, and how a failed call ends the command."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from functools import wraps
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+from pydantic import ValidationError
+
+from chronarch.client import Client, RefusedByService, Unreachable
+from chronarch.client.requests import Call
+
+T = TypeVar("T")
+REFUSED, WRONG_USE, UNREACHABLE = 1, 2, 3
+ACCESS = Path("~/.config/chronarch/access.json")
+
+
+class Service:
+    """The service as the user named it: by options, environment, or `chronarch connect`."""
+
+    def __init__(self, address: str | None, key: str | None) -> None:
+        kept = self._kept()
+        self.address = address or kept.get("address") or "http://127.0.0.1:8420"
+        self._key = key or kept.get("key") or ""
+        self._client: Client | None = None
+
+    @staticmethod
+    def _kept() -> dict[str, str]:
+        try:
+            kept = json.loads(ACCESS.expanduser().read_text())
+        except (OSError, ValueError):
+            return {}
+        return kept if isinstance(kept, dict) else {}
+
+    @property
+    def client(self) -> Client:
+        if self._client is None:
+            self._client = Client(self.address, self._key)
+        return self._client
+
+    def do(self, call: Call[T]) -> T:
+        return self.client.do(call)
+
+
+pass_service = click.make_pass_decorator(Service)
+
+
+class SpeakingGroup(click.Group):
+    """A group whose commands end with one sentence and the right exit code when a call fails."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        try:
+            return super().invoke(ctx)
+        except RefusedByService as error:
+            fail(str(error), REFUSED)
+        except Unreachable as error:
+            fail(str(error), UNREACHABLE)
+        except ValidationError as error:
+            fail("; ".join(e["msg"].removeprefix("Value error, ") for e in error.errors()), WRONG_USE)
+
+
+def fail(sentence: str, code: int) -> None:
+    """End the command with one sentence on standard error."""
+    click.echo(sentence, err=True)
+    raise SystemExit(code)
+
+
+def json_option(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Adds --json."""
+
+    @click.option("--json", "as_json", is_flag=True, help="Print the API's own JSON.")
+    @wraps(command)
+    def with_json(*args: Any, **kwargs: Any) -> Any:
+        return command(*args, **kwargs)
+
+    return with_json

@@ -1,0 +1,198 @@
+"""`chronarch machines`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+from rich.text import Text
+
+from chronarch.cli.context import Service, json_option, pass_service
+from chronarch.cli.output import clock_time, degrees, duration, show_csv, show_facts, show_json, show_table, state_text
+from chronarch.client import requests
+from chronarch.core.states import Intake
+from chronarch.wire import machines as w
+
+HEADINGS = ("Machine", "State", "File", "Progress", "Layer", "Ends", "Nozzle", "Bed", "Loaded", "Intake")
+
+
+@click.group()
+def machines() -> None:
+    """The machines: what they do now, intake, service."""
+
+
+def row(m: w.Machine, shop_now: object = None) -> list[str | Text]:
+    """A machine as one row under `HEADINGS`."""
+    b = m.build
+    live = b is not None and b.outcome is None
+    reading = m.reading or w.Reading(at=m.since)
+    state = state_text(m.state) if m.reachable else Text(f"{m.state} (tender away)", style="red")
+    return [
+        m.name,
+        state,
+        b.file if b else "",
+        f"{b.progress:.0%}" if b else "",
+        f"{b.layer} of {b.layers}" if b and live and b.layers else "",
+        clock_time(b.expected_end, shop_now) if b and live else "",  # type: ignore[arg-type]
+        degrees(reading.nozzle.measured_c, reading.nozzle.asked_c),
+        degrees(reading.bed.measured_c, reading.bed.asked_c),
+        ", ".join(loaded(tool) for tool in m.tools),
+        m.intake,
+    ]
+
+
+def loaded(tool: w.Tool) -> str:
+    what = f"{tool.colour} {tool.material}".strip() or "nothing"
+    return f"{what}, {tool.nozzle_mm:g} mm{' hardened' if tool.hardened else ''}"
+
+
+@machines.command("list")
+@json_option
+@click.option("--csv", "as_csv", is_flag=True, help="Print rows as CSV.")
+@pass_service
+def list_machines(service: Service, as_json: bool, as_csv: bool) -> None:
+    """All machines as they are now."""
+    found = service.do(requests.machines())
+    if as_json:
+        show_json(found)
+    elif as_csv:
+        show_csv(found)
+    else:
+        now = service.do(requests.shop()).now
+        empty = "There are no machines yet. Add one with `chronarch machines add`."
+        show_table(HEADINGS, [row(m, now) for m in found], empty)
+
+
+@machines.command()
+@click.argument("name")
+@json_option
+@pass_service
+def show(service: Service, name: str, as_json: bool) -> None:
+    """One machine: its build, heat and set-up."""
+    m = service.do(requests.machine(name))
+    if as_json:
+        return show_json(m)
+    now = service.do(requests.shop()).now
+    b, reading = m.build, m.reading or w.Reading(at=m.since)
+    x, y, z = m.model_detail.volume_mm
+    show_facts(
+        [
+            ("Machine", m.name),
+            ("State", Text.assemble(state_text(m.state), f" since {clock_time(m.since, now)}")),
+            ("Reason", m.reason),
+            ("Reachable", "" if m.reachable else "no: its tender is not connected; all here is as last heard"),
+            ("Build", f"{b.id}: {b.file}, copy {b.copy_number} of job {b.job}" if b else "none"),
+            ("Ended", f"{b.outcome}{f': {b.reason}' if b.reason else ''}" if b and b.outcome else ""),
+            ("Progress", f"{b.progress:.1%}, {b.acknowledged} of {b.commands} commands" if b else ""),
+            ("Layer", f"{b.layer} of {b.layers}" if b and b.layers and b.outcome is None else ""),
+            ("Elapsed", duration(b.elapsed_s) if b else ""),
+            (
+                "Expected end",
+                f"{clock_time(b.expected_end, now)}, in {duration(b.remaining_s)} at pace {b.pace:.2f}"
+                if b and b.expected_end
+                else "",
+            ),
+            ("Nozzle", degrees(reading.nozzle.measured_c, reading.nozzle.asked_c)),
+            ("Bed", degrees(reading.bed.measured_c, reading.bed.asked_c)),
+            *((f"Tool {tool.number}", loaded(tool)) for tool in m.tools),
+            ("Intake", m.intake),
+            ("Model", f"{m.model}, {x:g} x {y:g} x {z:g} mm"),
+            ("Link", f"{m.link}, {m.resends} lines sent again"),
+            ("Camera", m.camera),
+        ]
+    )
+
+
+@machines.command()
+@click.argument("name")
+@click.option("--model", required=True)
+@click.option("--link", required=True, help="tcp://HOST:PORT")
+@click.option("--camera", help="The address of its snapshot JPEG.")
+@click.option("--nozzle", type=float, default=0.4, show_default=True, help="Nozzle diameter, mm.")
+@click.option("--hardened", is_flag=True)
+@click.option("--material", default="")
+@click.option("--colour", default="")
+@click.option("--tender", default="tender", show_default=True)
+@pass_service
+def add(service: Service, name: str, model: str, link: str, camera: str | None, nozzle: float, hardened: bool,
+        material: str, colour: str, tender: str) -> None:  # fmt: skip
+    """Add a machine."""
+    tool = w.Tool(nozzle_mm=nozzle, hardened=hardened, material=material, colour=colour)
+    order = w.MachineOrder.model_validate(
+        {"name": name, "model": model, "link": link, "camera": camera, "tools": [tool.model_dump()]}
+    )
+    made = service.do(requests.add_machine(order, tender))
+    click.echo(f"{made.name} is added.")
+
+
+@machines.command()
+@click.argument("name")
+@click.argument("intake", type=click.Choice([i.value for i in Intake]))
+@pass_service
+def intake(service: Service, name: str, intake: str) -> None:
+    """Set whether a machine takes work by itself (open), when a person starts each build (manual), or not (closed)."""
+    m = service.do(requests.change_machine(name, intake=Intake(intake)))
+    click.echo(f"{m.name}: intake {m.intake}.")
+
+
+@machines.command()
+@click.argument("name")
+@click.option("--tool", "number", type=int, default=0, show_default=True)
+@click.option("--material", required=True)
+@click.option("--colour", default="")
+@click.option("--nozzle", type=float, help="The nozzle's diameter, mm, when it was changed too.")
+@pass_service
+def load(service: Service, name: str, number: int, material: str, colour: str, nozzle: float | None) -> None:
+    """Say what is loaded on a machine's tool now."""
+    tools = service.do(requests.machine(name)).tools
+    if number not in {tool.number for tool in tools}:
+        raise click.UsageError(f"{name} has no tool {number}.")
+    change = {"material": material, "colour": colour, **({"nozzle_mm": nozzle} if nozzle else {})}
+    tools = [w.Tool.model_validate({**t.model_dump(), **change}) if t.number == number else t for t in tools]
+    m = service.do(requests.change_machine(name, tools=tools))
+    click.echo(f"{m.name}: " + ", ".join(loaded(tool) for tool in m.tools))
+
+
+@machines.command("take-out")
+@click.argument("name")
+@click.option("--reason", default="")
+@pass_service
+def take_out(service: Service, name: str, reason: str) -> None:
+    """Take an idle machine out of work."""
+    click.echo(service.do(requests.take_out(name, reason)).text)
+
+
+@machines.command("put-back")
+@click.argument("name")
+@pass_service
+def put_back(service: Service, name: str) -> None:
+    """Give a machine back to work after service or a fault."""
+    click.echo(service.do(requests.put_back(name)).text)
+
+
+@machines.command("start-next")
+@click.argument("name")
+@pass_service
+def start_next(service: Service, name: str) -> None:
+    """Start the next waiting copy that fits, whatever the intake."""
+    click.echo(service.do(requests.start_next(name)).text)
+
+
+@machines.command("emergency-stop")
+@click.argument("name")
+@pass_service
+def emergency_stop(service: Service, name: str) -> None:
+    """Halt a machine at once. Its build is lost."""
+    click.echo(service.do(requests.emergency_stop(name)).text)
+
+
+@machines.command()
+@click.argument("name")
+@click.option("--out", type=click.Path(dir_okay=False, path_type=Path), help="Where to put it; NAME.jpg without it.")
+@pass_service
+def frame(service: Service, name: str, out: Path | None) -> None:
+    """Save the newest camera frame."""
+    data = service.do(requests.frame(name))
+    path = out or Path(f"{name}.jpg")
+    path.write_bytes(data)
+    click.echo(f"{path}, {len(data)} bytes")

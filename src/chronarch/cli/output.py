@@ -1,0 +1,116 @@
+"""How results look: tables for people, JSON for programs, CSV where rows are records."""
+
+from __future__ import annotations
+
+import csv
+import json
+import sys
+from collections.abc import Sequence
+from datetime import datetime
+
+import click
+from pydantic import BaseModel
+from rich.box import SIMPLE_HEAD
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from chronarch.core.states import MachineState
+
+STYLES = {
+    MachineState.IDLE: "dim",
+    MachineState.WARMING: "yellow",
+    MachineState.BUILDING: "green",
+    MachineState.PAUSED: "bold magenta",
+    MachineState.COOLING: "cyan",
+    MachineState.UNCLEARED: "bold yellow",
+    MachineState.DOWN: "bold red",
+    MachineState.SERVICE: "blue",
+    MachineState.OFFLINE: "red",
+}
+RIGHT = frozenset(
+    {"Id", "Progress", "Layer", "Nozzle", "Bed", "Size", "Layers", "Time", "Filament", "Copies", "Good", "Building"}
+    | {"Waiting", "Build", "Job", "Copy", "Scrap", "Unjudged", "Used", "Printing", "Share", "Elapsed", "Ends"}
+)
+
+
+def console() -> Console:
+    """A console as wide as the terminal, or wide enough for any row in a pipe."""
+    return Console(width=None if sys.stdout.isatty() else 220, highlight=False)
+
+
+def make_table(headings: Sequence[str], rows: Sequence[Sequence[str | Text]]) -> Table:
+    table = Table(box=SIMPLE_HEAD, pad_edge=False, header_style="bold", show_edge=False)
+    for heading in headings:
+        table.add_column(heading, justify="right" if heading in RIGHT else "left", overflow="fold")
+    for row in rows:
+        table.add_row(*row)
+    return table
+
+
+def show_table(headings: Sequence[str], rows: Sequence[Sequence[str | Text]], empty: str) -> None:
+    """Print rows, or what to do when there are none."""
+    if rows:
+        console().print(make_table(headings, rows))
+    else:
+        click.echo(empty)
+
+
+def show_facts(facts: Sequence[tuple[str, str | Text]]) -> None:
+    """Print name and value a line; empty values are left out."""
+    table = Table(box=None, show_header=False, pad_edge=False)
+    table.add_column(style="dim")
+    table.add_column(overflow="fold")
+    for name, value in facts:
+        if str(value):
+            table.add_row(name, value)
+    console().print(table)
+
+
+def show_json(value: BaseModel | Sequence[BaseModel]) -> None:
+    plain = (
+        value.model_dump(mode="json") if isinstance(value, BaseModel) else [v.model_dump(mode="json") for v in value]
+    )
+    click.echo(json.dumps(plain, indent=2))
+
+
+def show_csv(value: Sequence[BaseModel]) -> None:
+    """RFC 4180 rows with a heading; nested values as JSON."""
+    table = csv.writer(sys.stdout)
+    rows = [v.model_dump(mode="json") for v in value]
+    if rows:
+        table.writerow(rows[0])
+    for row in rows:
+        table.writerow(json.dumps(v) if isinstance(v, dict | list) else "" if v is None else v for v in row.values())
+
+
+def state_text(state: MachineState) -> Text:
+    return Text(state, style=STYLES[state])
+
+
+def clock_time(at: datetime | None, now: datetime | None = None) -> str:
+    """A time in the reader's own zone: the hour alone for today's, with the day for others."""
+    if at is None:
+        return ""
+    local = at.astimezone()
+    same_day = now is not None and local.date() == now.astimezone().date()
+    return f"{local:%H:%M}" if same_day else f"{local:%a %d %b %H:%M}"
+
+
+def duration(seconds: float | None) -> str:
+    if seconds is None:
+        return ""
+    minutes = round(seconds / 60)
+    if seconds < 60:
+        return f"{seconds:.0f} s"
+    return f"{minutes // 60} h {minutes % 60:02} min" if minutes >= 60 else f"{minutes} min"
+
+
+def size_text(size: int) -> str:
+    return f"{size / 1e6:.1f} MB" if size >= 1e6 else f"{size / 1e3:.1f} kB"
+
+
+def degrees(measured: float | None, asked: float | None) -> str:
+    if measured is None:
+        return ""
+    return f"{measured:.0f} / {asked:.0f} °C" if asked else f"{measured:.0f} °C"

@@ -1,0 +1,389 @@
+"""`chronarch files`, `jobs`, `builds` and `notices`."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import click
+from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
+from rich.text import Text
+
+from chronarch.cli.context import REFUSED, Service, fail, json_option, pass_service
+from chronarch.cli.output import clock_time, duration, show_csv, show_facts, show_json, show_table, size_text
+from chronarch.client import RefusedByService, requests
+from chronarch.core.states import Verdict
+from chronarch.wire import work as w
+
+
+@click.group()
+def files() -> None:
+    """The library of sliced files."""
+
+
+@files.command("add")
+@click.argument("paths", nargs=-1, required=True, type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@json_option
+@pass_service
+def add_files(service: Service, paths: tuple[Path, ...], as_json: bool) -> None:
+    """Add sliced files. One that is refused does not keep the others from being added."""
+    added: list[w.File] = []
+    refused = False
+    quiet = not sys.stderr.isatty()
+    columns = (TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn())
+    with Progress(*columns, transient=True, disable=quiet) as progress:
+        for path in paths:
+            task = progress.add_task(path.name, total=path.stat().st_size)
+            try:
+                added.append(service.client.add_file(path, progress=lambda n, task=task: progress.advance(task, n)))  # type: ignore[misc]
+            except RefusedByService as error:
+                refused = True
+                click.echo(f"{path.name}: {error}", err=True)
+    if as_json:
+        show_json(added)
+    else:
+        for f in added:
+            click.echo(f"{f.name}: file {f.id}, {_summary(f)}")
+    if refused:
+        raise SystemExit(REFUSED)
+
+
+def _summary(f: w.File) -> str:
+    metres = sum(f.reading.filament_mm.values()) / 1000
+    return f"{f.reading.layers} layers, {duration(f.reading.planned_s)}, {metres:.2f} m of filament"
+
+
+@files.command("list")
+@json_option
+@click.option("--csv", "as_csv", is_flag=True, help="Print rows as CSV.")
+@pass_service
+def list_files(service: Service, as_json: bool, as_csv: bool) -> None:
+    """All files, newest first."""
+    found = service.do(requests.files())
+    if as_json:
+        return show_json(found)
+    if as_csv:
+        return show_csv(found)
+    rows = [
+        [
+            str(f.id),
+            f.name,
+            duration(f.reading.planned_s),
+            str(f.reading.layers),
+            f"{sum(f.reading.filament_mm.values()) / 1000:.2f} m",
+            size_text(f.size),
+            clock_time(f.added_at),
+        ]
+        for f in found
+    ]
+    show_table(
+        ("Id", "File", "Time", "Layers", "Filament", "Size", "Added"),
+        rows,
+        "The library is empty. Add a sliced file with `chronarch files add PATH`.",
+    )
+
+
+@files.command("show")
+@click.argument("file")
+@json_option
+@pass_service
+def show_file(service: Service, file: str, as_json: bool) -> None:
+    """One file: what its reading says."""
+    f = service.do(requests.file(file))
+    if as_json:
+        return show_json(f)
+    show_facts([("File", f"{f.name} ({f.id})"), *reading_facts(f.reading), ("Size", size_text(f.size)),
+                ("SHA-256", f.sha256), ("Added", f"{clock_time(f.added_at)} by {f.added_by}")])  # fmt: skip
+
+
+def reading_facts(r: w.FileReading) -> list[tuple[str, str | Text]]:
+    """What a reading says, name and value."""
+    extents = ""
+    if r.extents_mm:
+        low, high = r.extents_mm
+        extents = ", ".join(f"{a} {p:.1f} to {q:.1f}" for a, p, q in zip("xyz", low, high, strict=True)) + " mm"
+    return [
+        ("Planned time", duration(r.planned_s)),
+        ("Layers", str(r.layers)),
+        ("Extents", extents),
+        ("Filament", ", ".join(f"tool {t}: {mm / 1000:.2f} m" for t, mm in r.filament_mm.items())),
+        ("Highest asked", f"nozzle {r.nozzle_c:.0f} °C, bed {r.bed_c:.0f} °C"),
+        ("Lines", f"{r.lines}, {r.commands} of them commands"),
+        ("Unknown words", ", ".join(f"{k} ({n})" for k, n in r.unknown.items())),
+    ]
+
+
+@click.group()
+def jobs() -> None:
+    """The queue: jobs and why they wait."""
+
+
+@jobs.command()
+@click.argument("file")
+@click.option("--copies", default=1, show_default=True)
+@click.option("--material", default="", help="Any without it.")
+@click.option("--colour", default="", help="Any without it.")
+@click.option("--nozzle", type=float, help="Nozzle diameter, mm; any without it.")
+@click.option("--hardened", is_flag=True, help="Only a hardened nozzle will do.")
+@click.option("--machine", default="", help="Only this machine.")
+@click.option("--model", default="", help="Only machines of this model.")
+@click.option("--held", is_flag=True, help="Queue it, but start nothing until it is released.")
+@json_option
+@pass_service
+def submit(service: Service, file: str, copies: int, material: str, colour: str, nozzle: float | None, hardened: bool,
+           machine: str, model: str, held: bool, as_json: bool) -> None:  # fmt: skip
+    """Queue copies of a file (its name or number)."""
+    order = w.JobOrder.model_validate(
+        {
+            "file": file,
+            "copies": copies,
+            "held": held,
+            "requirement": {"material": material, "colour": colour, "nozzle_mm": nozzle, "hardened": hardened,
+                            "machine": machine, "model": model},
+        }
+    )  # fmt: skip
+    job = service.do(requests.submit(order))
+    if as_json:
+        return show_json(job)
+    copies_text = "1 copy" if job.copies == 1 else f"{job.copies} copies"
+    click.echo(f"Job {job.id}: {copies_text} of {job.file}, {job.state}. {job.why}".strip())
+
+
+def _job_rows(found: list[w.Job]) -> list[list[str]]:
+    return [
+        [
+            str(j.id),
+            j.file,
+            j.state,
+            str(j.copies),
+            str(j.good),
+            str(j.building),
+            str(j.waiting),
+            needs(j.requirement),
+            j.why,
+        ]
+        for j in found
+    ]
+
+
+def needs(r: w.Requirement) -> str:
+    """A requirement in a few words."""
+    words = [
+        f"{r.colour} {r.material}".strip(),
+        f"{r.nozzle_mm:g} mm" if r.nozzle_mm else "",
+        "hardened" if r.hardened else "",
+        r.model,
+        f"on {r.machine}" if r.machine else "",
+    ]
+    return ", ".join(word for word in words if word) or "any"
+
+
+@jobs.command("list")
+@click.option("--all", "ended", is_flag=True, help="Finished and withdrawn ones too.")
+@json_option
+@click.option("--csv", "as_csv", is_flag=True, help="Print rows as CSV.")
+@pass_service
+def list_jobs(service: Service, ended: bool, as_json: bool, as_csv: bool) -> None:
+    """Jobs in the order they will be served."""
+    found = service.do(requests.jobs(ended))
+    if as_json:
+        return show_json(found)
+    if as_csv:
+        return show_csv(found)
+    show_table(
+        ("Job", "File", "State", "Copies", "Good", "Building", "Waiting", "Needs", "Why it waits"),
+        _job_rows(found),
+        "Nothing is queued. Queue copies with `chronarch jobs submit FILE`.",
+    )
+
+
+@jobs.command("show")
+@click.argument("number", type=int)
+@json_option
+@pass_service
+def show_job(service: Service, number: int, as_json: bool) -> None:
+    """One job: its copies, and why it waits."""
+    j = service.do(requests.job(number))
+    if as_json:
+        return show_json(j)
+    show_facts(
+        [
+            ("Job", f"{j.id}, queued {clock_time(j.created_at)} by {j.created_by}"),
+            ("File", j.file),
+            ("State", j.state),
+            ("Copies", f"{j.copies}: {j.good} good, {j.building} building, {j.waiting} waiting"),
+            ("Needs", needs(j.requirement)),
+            ("One copy takes", duration(j.planned_s)),
+            ("Why it waits", j.why),
+        ]
+    )
+
+
+def _wish(wish: str, text: str) -> None:
+    @jobs.command(wish, help=text)
+    @click.argument("number", type=int)
+    @pass_service
+    def wished(service: Service, number: int) -> None:
+        j = service.do(requests.change_job(number, wish))
+        click.echo(f"Job {j.id} is {j.state}.")
+
+
+_wish("hold", "Start no further copy until it is released.")
+_wish("release", "Let a held job run again.")
+_wish("withdraw", "Start no further copy, for good; builds that run go on.")
+
+
+@click.group()
+def builds() -> None:
+    """Builds: pause, resume, stop, clear and judge."""
+
+
+@builds.command("list")
+@click.option("--machine", help="Only this machine's.")
+@click.option("--job", type=int, help="Only this job's.")
+@click.option("--limit", default=20, show_default=True)
+@json_option
+@click.option("--csv", "as_csv", is_flag=True, help="Print rows as CSV.")
+@pass_service
+def list_builds(
+    service: Service, machine: str | None, job: int | None, limit: int, as_json: bool, as_csv: bool
+) -> None:
+    """Builds, newest first."""
+    found = service.do(requests.builds(machine, job, limit=limit))
+    if as_json:
+        return show_json(found)
+    if as_csv:
+        return show_csv(found)
+    rows = [
+        [
+            str(b.id),
+            b.machine,
+            b.file,
+            f"{b.job}.{b.copy_number}",
+            f"{b.outcome or b.state}",
+            clock_time(b.started_at),
+            clock_time(b.ended_at),
+            f"{b.verdict}{f': {b.scrap_reason}' if b.scrap_reason else ''}" if b.verdict else "",
+            b.reason,
+        ]
+        for b in found
+    ]
+    show_table(
+        ("Build", "Machine", "File", "Copy", "State", "Started", "Ended", "Verdict", "Reason"),
+        rows,
+        "There are no builds yet. Queue copies with `chronarch jobs submit FILE`.",
+    )
+
+
+@builds.command("show")
+@click.argument("build")
+@json_option
+@pass_service
+def show_build(service: Service, build: str, as_json: bool) -> None:
+    """One build, by number or by its machine's name."""
+    b = service.do(requests.build(_number(service, build)))
+    if as_json:
+        return show_json(b)
+    show_facts(
+        [
+            ("Build", f"{b.id} on {b.machine}"),
+            ("File", f"{b.file}, copy {b.copy_number} of job {b.job}"),
+            ("State", f"{b.outcome or b.state}{f': {b.reason}' if b.reason else ''}"),
+            ("Commands", f"{b.acknowledged} of {b.commands}" if b.outcome else f"{b.commands}"),
+            ("Started", clock_time(b.started_at)),
+            ("Ended", clock_time(b.ended_at)),
+            ("Planned time", duration(b.planned_s)),
+            ("Filament", f"{b.grams:.1f} g" if b.outcome else ""),
+            ("Verdict", f"{b.verdict} {b.scrap_reason} by {b.judged_by}" if b.verdict else ""),
+            ("SHA-256", b.sha256),
+        ]
+    )
+
+
+def _number(service: Service, build: str) -> int:
+    """A build's number; a machine's name stands for the build it has."""
+    if build.isdigit():
+        return int(build)
+    machine = service.do(requests.machine(build))
+    if machine.build is None:
+        fail(f"{machine.name} has no build.", REFUSED)
+    assert machine.build is not None
+    return machine.build.id
+
+
+@builds.command()
+@click.argument("build")
+@click.option("--reason", default="")
+@pass_service
+def pause(service: Service, build: str, reason: str) -> None:
+    """Pause a build (its number or machine) at the next line; the head lifts and parks."""
+    b = service.do(requests.pause(_number(service, build), reason))
+    click.echo(f"Build {b.id} on {b.machine} is {b.state}: {b.reason}.")
+
+
+@builds.command()
+@click.argument("build")
+@pass_service
+def resume(service: Service, build: str) -> None:
+    """Go on with a paused build, with the very next line."""
+    b = service.do(requests.resume(_number(service, build)))
+    click.echo(f"Build {b.id} on {b.machine} goes on.")
+
+
+@builds.command()
+@click.argument("build")
+@click.option("--reason", default="")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@pass_service
+def stop(service: Service, build: str, reason: str, yes: bool) -> None:
+    """End a build for good: heaters off, head parked. What was laid down so far is lost."""
+    number = _number(service, build)
+    if not yes:
+        click.confirm(f"Stop build {number}? What was laid down so far is lost.", abort=True)
+    b = service.do(requests.stop(number, reason))
+    click.echo(f"Build {b.id} on {b.machine} stops.")
+
+
+@builds.command()
+@click.argument("build")
+@click.option("--good", "good", is_flag=True, help="The part is good: the copy counts.")
+@click.option("--scrap", metavar="REASON", help="The part is scrap, and why: the copy goes back to the queue.")
+@pass_service
+def clear(service: Service, build: str, good: bool, scrap: str | None) -> None:
+    """Say that the bed is clear, and what came of the build (its number or machine)."""
+    if good == (scrap is not None):
+        raise click.UsageError("Say either --good or --scrap REASON.")
+    given = Verdict.GOOD if good else Verdict.SCRAP
+    b = service.do(requests.verdict(_number(service, build), given, scrap or ""))
+    click.echo(f"Build {b.id} on {b.machine}: {b.verdict}{f', {b.scrap_reason}' if b.scrap_reason else ''}.")
+
+
+@click.group()
+def notices() -> None:
+    """What people should know."""
+
+
+@notices.command("list")
+@click.option("--all", "seen", is_flag=True, help="Those already seen too.")
+@json_option
+@pass_service
+def list_notices(service: Service, seen: bool, as_json: bool) -> None:
+    """Notices, newest first."""
+    found = service.do(requests.notices(seen))
+    if as_json:
+        return show_json(found)
+    rows: list[list[str | Text]] = [
+        [str(n.id), clock_time(n.at), Text(n.severity, style="bold red" if n.severity == "alarm" else "dim"), n.text]
+        for n in found
+    ]
+    show_table(("Id", "When", "Kind", "Notice"), rows, "Nothing new.")
+
+
+@notices.command("seen")
+@pass_service
+def seen(service: Service) -> None:
+    """Mark all notices as seen."""
+    found = service.do(requests.notices())
+    if found:
+        service.do(requests.all_seen(found[0].id))
+    click.echo(f"{len(found)} marked as seen.")

@@ -1,0 +1,177 @@
+"""The two clients. They share every request; only the waiting differs.
+
+from chronarch.client import Client, requests
+with Client("http://127.0.0.1:8420", key) as c:
+    c.add_file(Path("bobbin-32.gcode"))
+    c.do(requests.submit(JobOrder(file="bobbin-32.gcode", copies=3)))
+"""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from types import TracebackType
+from typing import Self, TypeVar
+
+import httpx
+
+from chronarch.client.errors import Unreachable
+from chronarch.client.requests import Call, check, digest, pieces
+from chronarch.wire import work as ww
+
+T = TypeVar("T")
+TIMEOUT = httpx.Timeout(30.0, connect=5.0)
+
+
+@dataclass(frozen=True)
+class LiveEvent:
+    """One server-sent event: its name, and its data as JSON."""
+
+    name: str
+    data: str
+
+
+class _Lines:
+    """Puts server-sent lines together into events."""
+
+    def __init__(self) -> None:
+        self._name, self._data = "message", ""
+
+    def take(self, line: str) -> LiveEvent | None:
+        if line.startswith("event: "):
+            self._name = line[7:]
+        elif line.startswith("data: "):
+            self._data += line[6:]
+        elif not line and self._data:
+            event = LiveEvent(self._name, self._data)
+            self._name, self._data = "message", ""
+            return event
+        return None
+
+
+def _away(address: str, error: httpx.TransportError) -> Unreachable:
+    why = str(error) or type(error).__name__
+    return Unreachable(f"The service at {address} does not answer ({why}); is it running, is the address right?")
+
+
+def _headers(key: str) -> dict[str, str]:
+    return {"Authorization": f"Bearer {key}"} if key else {}
+
+
+class Client:
+    """Calls that wait. `address` as http://host:port; `key` a secret with the scope the calls need."""
+
+    def __init__(self, address: str, key: str = "") -> None:
+        self.address = address.rstrip("/")
+        self._http = httpx.Client(base_url=self.address, headers=_headers(key), timeout=TIMEOUT, trust_env=False)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self._http.close()
+
+    def do(self, call: Call[T]) -> T:
+        """Carry out one call of `chronarch.client.requests`. Raises Unreachable or RefusedByService."""
+        try:
+            return call.read(self._http.request(call.method, call.path, **call.arguments()))
+        except httpx.TransportError as error:
+            raise _away(self.address, error) from error
+
+    def add_file(self, path: Path, name: str = "", progress: Callable[[int], None] = lambda n: None) -> ww.File:
+        """Send a file, streamed; `progress` hears how many bytes went with each piece."""
+
+        def body() -> Iterator[bytes]:
+            for piece in pieces(path):
+                yield piece
+                progress(len(piece))
+
+        headers = {"Content-Type": "text/x.gcode", "Content-Digest": digest(path)}
+        try:
+            response = self._http.post(
+                "/api/files", params={"name": name or path.name}, content=body(), headers=headers, timeout=600
+            )
+        except httpx.TransportError as error:
+            raise _away(self.address, error) from error
+        check(response)
+        return ww.File.model_validate_json(response.content)
+
+    def live(self) -> Iterator[LiveEvent]:
+        """The live stream, until the service ends it."""
+        lines = _Lines()
+        try:
+            with self._http.stream("GET", "/api/live", timeout=httpx.Timeout(30.0)) as response:
+                if response.is_error:
+                    response.read()
+                check(response)
+                for line in response.iter_lines():
+                    event = lines.take(line)
+                    if event:
+                        yield event
+        except httpx.TransportError as error:
+            raise _away(self.address, error) from error
+
+
+class AsyncClient:
+    """The same for asyncio."""
+
+    def __init__(self, address: str, key: str = "") -> None:
+        self.address = address.rstrip("/")
+        self._http = httpx.AsyncClient(base_url=self.address, headers=_headers(key), timeout=TIMEOUT, trust_env=False)
+
+    async def __aenter__(self) -> Self:
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None
+    ) -> None:
+        await self.close()
+
+    async def close(self) -> None:
+        await self._http.aclose()
+
+    async def do(self, call: Call[T]) -> T:
+        """Carry out one call of `chronarch.client.requests`. Raises Unreachable or RefusedByService."""
+        try:
+            return call.read(await self._http.request(call.method, call.path, **call.arguments()))
+        except httpx.TransportError as error:
+            raise _away(self.address, error) from error
+
+    async def blob(self, sha256: str, into: Path) -> None:
+        """Fetch a file's bytes by their hash (tenders' keys only)."""
+        try:
+            async with self._http.stream("GET", f"/api/blobs/{sha256}") as response:
+                if response.is_error:
+                    await response.aread()
+                check(response)
+                with into.open("wb") as out:
+                    async for chunk in response.aiter_bytes():
+                        out.write(chunk)
+        except httpx.TransportError as error:
+            raise _away(self.address, error) from error
+
+    async def put_frame(self, machine: str, jpeg: bytes) -> None:
+        """Hand over a machine's newest camera frame (tenders' keys only)."""
+        try:
+            check(await self._http.put(f"/api/machines/{machine}/frame", content=jpeg))
+        except httpx.TransportError as error:
+            raise _away(self.address, error) from error
+
+    async def live(self) -> AsyncIterator[LiveEvent]:
+        """The live stream, until the service ends it."""
+        lines = _Lines()
+        try:
+            async with self._http.stream("GET", "/api/live", timeout=httpx.Timeout(30.0)) as response:
+                if response.is_error:
+                    await response.aread()
+                check(response)
+                async for line in response.aiter_lines():
+                    event = lines.take(line)
+                    if event:
+                        yield event
+        except httpx.TransportError as error:
+            raise _away(self.address, error) from error

@@ -1,0 +1,26 @@
+"""What a call can raise.
+
+ClientError
+├── Unreachable        no answer: the service is away, or the address is wrong
+└── RefusedByService   the service answered with a problem; `problem` holds it
+"""
+
+from __future__ import annotations
+
+from chronarch.wire.common import Problem
+
+
+class ClientError(Exception):
+    """The root of all below; its text is one sentence with what to do."""
+
+
+class Unreachable(ClientError):
+    """The service gave no answer."""
+
+
+class RefusedByService(ClientError):
+    """The service refused; `problem` says why."""
+
+    def __init__(self, problem: Problem) -> None:
+        super().__init__(problem.detail)
+        self.problem = problem

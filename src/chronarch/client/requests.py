@@ -1,0 +1,243 @@
+"""Every call of the API as a value: method, path, parameters and the type of its answer. No I/O."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import Any, Generic, TypeVar
+
+import httpx
+from pydantic import BaseModel, TypeAdapter, ValidationError
+
+from chronarch.client.errors import RefusedByService
+from chronarch.core.states import Intake, Verdict
+from chronarch.wire import machines as wm
+from chronarch.wire import people as wp
+from chronarch.wire import report as wr
+from chronarch.wire import work as ww
+from chronarch.wire.common import Problem
+
+T = TypeVar("T")
+CHUNK = 1 << 20
+
+
+@dataclass(frozen=True)
+class Call(Generic[T]):
+    """One request, and how to read its answer."""
+
+    method: str
+    path: str
+    answer: Any
+    params: dict[str, str] = field(default_factory=dict)
+    body: BaseModel | None = None
+    headers: dict[str, str] = field(default_factory=dict)
+
+    def read(self, response: httpx.Response) -> T:
+        """The answer's value. Raises RefusedByService for an error."""
+        check(response)
+        value: T = read_answer(self.answer, response)
+        return value
+
+    def arguments(self) -> dict[str, Any]:
+        """What httpx's `request` takes."""
+        arguments: dict[str, Any] = {"params": self.params, "headers": dict(self.headers)}
+        if self.body is not None:
+            arguments["content"] = self.body.model_dump_json(exclude_unset=True)
+            arguments["headers"]["Content-Type"] = "application/json"
+        return arguments
+
+
+def check(response: httpx.Response) -> None:
+    """Raises RefusedByService when the answer is an error, whatever its form."""
+    if not response.is_error:
+        return
+    try:
+        problem = Problem.model_validate_json(response.content)
+    except ValidationError:
+        text = f"The service answered {response.status_code} {response.reason_phrase}."
+        problem = Problem(title="Error", status=response.status_code, detail=text)
+    raise RefusedByService(problem)
+
+
+def read_answer(kind: Any, response: httpx.Response) -> Any:
+    if kind is str:
+        return response.text
+    if kind is bytes:
+        return response.content
+    return TypeAdapter(kind).validate_json(response.content)
+
+
+def _some(**values: Any) -> dict[str, str]:
+    """Parameters without those that are None; times as ISO 8601."""
+    return {
+        key.rstrip("_"): value.isoformat() if isinstance(value, datetime) else str(value)
+        for key, value in values.items()
+        if value is not None
+    }
+
+
+def digest(path: Path) -> str:
+    """A file's Content-Digest header (RFC 9530)."""
+    sha = hashlib.sha256()
+    with path.open("rb") as source:
+        while chunk := source.read(CHUNK):
+            sha.update(chunk)
+    return f"sha-256=:{base64.b64encode(sha.digest()).decode()}:"
+
+
+def pieces(path: Path) -> Iterator[bytes]:
+    """A file's bytes, a piece at a time."""
+    with path.open("rb") as source:
+        while chunk := source.read(CHUNK):
+            yield chunk
+
+
+def me() -> Call[wp.Me]:
+    return Call("GET", "/api/me", wp.Me)
+
+
+def shop() -> Call[wp.Shop]:
+    return Call("GET", "/api/shop", wp.Shop)
+
+
+def keys() -> Call[list[wp.Key]]:
+    return Call("GET", "/api/keys", list[wp.Key])
+
+
+def make_key(name: str, scope: wp.Scope = wp.Scope.OPERATE) -> Call[wp.NewKey]:
+    return Call("POST", "/api/keys", wp.NewKey, body=wp.KeyOrder(name=name, scope=scope))
+
+
+def revoke_key(key: int) -> Call[wp.Key]:
+    return Call("DELETE", f"/api/keys/{key}", wp.Key)
+
+
+def models() -> Call[list[wm.Model]]:
+    return Call("GET", "/api/models", list[wm.Model])
+
+
+def add_model(model: wm.Model) -> Call[wm.Model]:
+    return Call("POST", "/api/models", wm.Model, body=model)
+
+
+def machines() -> Call[list[wm.Machine]]:
+    return Call("GET", "/api/machines", list[wm.Machine])
+
+
+def machine(name: str) -> Call[wm.MachineDetail]:
+    return Call("GET", f"/api/machines/{name}", wm.MachineDetail)
+
+
+def add_machine(order: wm.MachineOrder, tender: str = "tender") -> Call[wm.MachineDetail]:
+    return Call("POST", "/api/machines", wm.MachineDetail, params={"tender": tender}, body=order)
+
+
+def change_machine(
+    name: str, intake: Intake | None = None, tools: list[wm.Tool] | None = None
+) -> Call[wm.MachineDetail]:
+    change = wm.MachineChange(intake=intake, tools=tools)
+    return Call("PATCH", f"/api/machines/{name}", wm.MachineDetail, body=change)
+
+
+def take_out(name: str, reason: str = "") -> Call[ww.Done]:
+    return Call("POST", f"/api/machines/{name}/take-out", ww.Done, body=wm.OutOfWork(reason=reason))
+
+
+def put_back(name: str) -> Call[ww.Done]:
+    return Call("POST", f"/api/machines/{name}/put-back", ww.Done)
+
+
+def emergency_stop(name: str) -> Call[ww.Done]:
+    return Call("POST", f"/api/machines/{name}/emergency-stop", ww.Done)
+
+
+def start_next(name: str) -> Call[ww.Done]:
+    return Call("POST", f"/api/machines/{name}/start-next", ww.Done)
+
+
+def frame(name: str) -> Call[bytes]:
+    return Call("GET", f"/api/machines/{name}/frame", bytes)
+
+
+def heat(name: str, begin: datetime | None = None) -> Call[list[wm.Reading]]:
+    return Call("GET", f"/api/machines/{name}/heat", list[wm.Reading], params=_some(begin=begin))
+
+
+def ledger(
+    begin: datetime | None = None, end: datetime | None = None, machine: str | None = None
+) -> Call[list[wm.LedgerEntry]]:
+    return Call("GET", "/api/ledger", list[wm.LedgerEntry], params=_some(begin=begin, end=end, machine=machine))
+
+
+def files() -> Call[list[ww.File]]:
+    return Call("GET", "/api/files", list[ww.File])
+
+
+def file(which: int | str) -> Call[ww.File]:
+    return Call("GET", f"/api/files/{which}", ww.File)
+
+
+def submit(order: ww.JobOrder) -> Call[ww.Job]:
+    return Call("POST", "/api/jobs", ww.Job, body=order)
+
+
+def jobs(ended: bool = False) -> Call[list[ww.Job]]:
+    return Call("GET", "/api/jobs", list[ww.Job], params=_some(ended=ended))
+
+
+def job(number: int) -> Call[ww.Job]:
+    return Call("GET", f"/api/jobs/{number}", ww.Job)
+
+
+def change_job(number: int, wish: str) -> Call[ww.Job]:
+    """`wish`: hold, release or withdraw."""
+    return Call("POST", f"/api/jobs/{number}/{wish}", ww.Job)
+
+
+def builds(
+    machine: str | None = None, job: int | None = None, uncleared: bool = False, limit: int = 50
+) -> Call[list[ww.Build]]:
+    params = _some(machine=machine, job=job, uncleared=uncleared, limit=limit)
+    return Call("GET", "/api/builds", list[ww.Build], params=params)
+
+
+def build(number: int) -> Call[ww.Build]:
+    return Call("GET", f"/api/builds/{number}", ww.Build)
+
+
+def pause(number: int, reason: str = "") -> Call[ww.Build]:
+    return Call("POST", f"/api/builds/{number}/pause", ww.Build, body=ww.Because(reason=reason))
+
+
+def resume(number: int) -> Call[ww.Build]:
+    return Call("POST", f"/api/builds/{number}/resume", ww.Build)
+
+
+def stop(number: int, reason: str = "") -> Call[ww.Build]:
+    return Call("POST", f"/api/builds/{number}/stop", ww.Build, body=ww.Because(reason=reason))
+
+
+def verdict(number: int, verdict: Verdict, reason: str = "") -> Call[ww.Build]:
+    """Raises ValueError (pydantic) for scrap without a reason, before anything is sent."""
+    return Call("POST", f"/api/builds/{number}/verdict", ww.Build, body=ww.Clearing(verdict=verdict, reason=reason))
+
+
+def notices(seen: bool = False) -> Call[list[ww.Notice]]:
+    return Call("GET", "/api/notices", list[ww.Notice], params=_some(seen=seen))
+
+
+def all_seen(up_to: int) -> Call[ww.Done]:
+    return Call("POST", "/api/notices/seen", ww.Done, params=_some(up_to=up_to))
+
+
+def utilisation(begin: datetime | None = None, end: datetime | None = None) -> Call[wr.Utilisation]:
+    return Call("GET", "/api/report/utilisation", wr.Utilisation, params=_some(from_=begin, to=end))
+
+
+def utilisation_csv(begin: datetime | None = None, end: datetime | None = None) -> Call[str]:
+    params = _some(from_=begin, to=end, format="csv")
+    return Call("GET", "/api/report/utilisation", str, params=params)

@@ -1,0 +1,37 @@
+"""Counting a job's copies."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+
+from chronarch.core.states import JobState
+
+
+@dataclass(frozen=True)
+class Copies:
+    """How a job's copies stand: wanted, judged good, on a machine or unjudged."""
+
+    wanted: int
+    good: int
+    building: int
+
+    @property
+    def waiting(self) -> int:
+        return max(0, self.wanted - self.good - self.building)
+
+    def state(self, *, held: bool, withdrawn: bool) -> JobState:
+        """The job's state that follows from its copies and a person's wishes."""
+        rules = (
+            (self.good >= self.wanted, JobState.FINISHED),
+            (withdrawn, JobState.WITHDRAWN),
+            (self.building > 0, JobState.RUNNING),
+            (held, JobState.HELD),
+        )
+        return next((state for holds, state in rules if holds), JobState.WAITING)
+
+
+def next_copy(wanted: int, taken: Collection[int]) -> int | None:
+    """The lowest copy number, from 1 to `wanted`, that no live build has; None when all are taken."""
+    have = set(taken)
+    return next((number for number in range(1, wanted + 1) if number not in have), None)

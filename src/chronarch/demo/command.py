@@ -1,0 +1,45 @@
+"""`chronarch demo`: the demo shop."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+
+import click
+
+from chronarch.demo.start import DemoFailed, is_listening, run_demo
+
+FOLDER = Path("var/demo")
+
+
+@click.group()
+def demo() -> None:
+    """The demo shop, Marrow Lane Fabrication."""
+
+
+@demo.command()
+@click.option("--folder", type=click.Path(path_type=Path), default=FOLDER, show_default=True)
+@click.option("--rate", default=30.0, show_default=True, help="Shop seconds in one real second.")
+def run(folder: Path, rate: float) -> None:
+    """Open the shop; Ctrl-C closes it. A second start finds its data again."""
+    try:
+        run_demo(folder, rate)
+    except DemoFailed as error:
+        click.echo(str(error), err=True)
+        raise SystemExit(1) from None
+
+
+@demo.command()
+@click.option("--folder", type=click.Path(path_type=Path), default=FOLDER, show_default=True)
+def reset(folder: Path) -> None:
+    """Throw the demo's data away, so that the next start begins anew."""
+    kept = folder / "kept.json"
+    if not kept.exists():
+        click.echo("There is no demo data; `make demo` makes it.")
+        return
+    if is_listening(json.loads(kept.read_text())["port"]):
+        click.echo("The demo is running; stop it with Ctrl-C first.", err=True)
+        raise SystemExit(1)
+    shutil.rmtree(folder)
+    click.echo("The demo's data is gone; `make demo` begins anew.")

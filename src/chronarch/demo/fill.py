@@ -1,0 +1,143 @@
+"""Fills an empty service with the demo shop: models, machines, files, the past, and the first jobs."""
+
+from __future__ import annotations
+
+import asyncio
+import tempfile
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from sqlalchemy import insert, select
+
+from chronarch.client import Client, requests
+from chronarch.core.fleet import Requirement, grams
+from chronarch.core.ledger import OPEN_END
+from chronarch.core.matching import Need
+from chronarch.core.states import BuildState
+from chronarch.demo.history import Past, PastFile, make_past
+from chronarch.demo.shop import MACHINES, MATERIAL, MODELS, PARTS, PAST, QUEUE, file_name
+from chronarch.demo.slicer import slice_part
+from chronarch.records import tables as t
+from chronarch.records.database import make_engine, make_sessions
+from chronarch.wire import machines as w
+from chronarch.wire.work import File
+
+DAYS = 14
+BY = "Maud"
+
+
+def add_files(client: Client) -> dict[str, File]:
+    """Slice the parts and add them, by part."""
+    added = {}
+    with tempfile.TemporaryDirectory() as folder:
+        for part in PARTS:
+            path = Path(folder) / file_name(part)
+            with path.open("w") as out:
+                out.writelines(f"{line}\n" for line in slice_part(part, material=MATERIAL.get(part.name, "PLA")))
+            added[part.name] = client.add_file(path)
+    return added
+
+
+def add_machines(client: Client, ports: dict[str, int], cameras: str) -> None:
+    """Add models and machines; `cameras` is the stand-ins' HTTP address."""
+    for model in MODELS:
+        client.do(requests.add_model(model))
+    for m in MACHINES:
+        tool = w.Tool(nozzle_mm=m.nozzle_mm, hardened=m.hardened, material=m.material, colour=m.colour)
+        order = {
+            "name": m.name,
+            "model": m.model,
+            "link": f"tcp://127.0.0.1:{ports[m.name]}",
+            "camera": f"{cameras}/machines/{m.name}/frame.jpg",
+            "tools": [tool.model_dump()],
+        }
+        client.do(requests.add_machine(w.MachineOrder.model_validate(order)))
+
+
+def past_until(files: dict[str, File], end: datetime) -> Past:
+    """The fortnight before `end`, from the midnight it begins with."""
+    begin = (end - timedelta(days=DAYS)).replace(hour=0, minute=0, second=0, microsecond=0)
+    past_files = [
+        PastFile(
+            file_name(p),
+            (r := files[p.name].reading).planned_s,
+            Need(Requirement(material=MATERIAL.get(p.name, "PLA")), r.extents_mm, r.nozzle_c, r.bed_c),
+        )
+        for p in PARTS
+        if p.name in PAST
+    ]
+    return make_past(past_files, begin, end)
+
+
+def add_past(database: str, files: dict[str, File], now: datetime) -> None:
+    """Write the shop's past into the records, up to where each machine's ledger begins."""
+    asyncio.run(_add_past(database, files, now))
+
+
+async def _add_past(database: str, files: dict[str, File], now: datetime) -> None:
+    by_name = {f.name: f for f in files.values()}
+    engine = make_engine(database)
+    async with make_sessions(engine)() as db:
+        machines = {m.name: m for m in (await db.execute(select(t.Machine))).scalars()}
+        past = past_until(files, min(m.since for m in machines.values()))
+        jobs = []
+        for file, copies, created in past.jobs:
+            needs = {"material": file.need.requirement.material}
+            job = t.Job(
+                file_id=by_name[file.name].id, copies=copies, requirement=needs, created_at=created, created_by=BY
+            )
+            db.add(job)
+            jobs.append(job)
+        await db.flush()
+        rows = []
+        for b in past.builds:
+            f = by_name[b.file.name]
+            row = t.Build(
+                job_id=jobs[b.job - 1].id,
+                copy_number=b.copy,
+                machine_id=machines[b.machine].id,
+                sha256=f.sha256,
+                state=BuildState.ENDED,
+                outcome=b.outcome,
+                reason=b.reason,
+                claimed_at=b.claimed,
+                started_at=b.started,
+                ended_at=b.ended,
+                cleared_at=b.cleared,
+                verdict=b.verdict,
+                scrap_reason=b.scrap_reason,
+                judged_by=BY,
+                commands=f.reading.commands,
+                acknowledged=round(f.reading.commands * b.share),
+                planned_s=f.reading.planned_s,
+                grams=grams(b.file.need.requirement.material, sum(f.reading.filament_mm.values()) * b.share),
+            )
+            db.add(row)
+            rows.append(row)
+        await db.flush()
+        good = {(b.job, b.copy) for b in past.builds if b.verdict == "good"}
+        for number, (_, copies, _) in enumerate(past.jobs, 1):
+            made = sum((number, copy) in good for copy in range(1, copies + 1))
+            jobs[number - 1].withdrawn = made < copies
+        for name, entries in past.ledgers.items():
+            machine = machines[name]
+            await db.execute(
+                insert(t.Ledger),
+                [
+                    {
+                        "machine_id": machine.id,
+                        "state": i.state,
+                        "begin_at": i.begin,
+                        "end_at": machine.since if i.end == OPEN_END else i.end,
+                        "build_id": None if i.build is None else rows[i.build].id,
+                    }
+                    for i in entries
+                ],
+            )
+        await db.commit()
+    await engine.dispose()
+
+
+def queue_jobs(client: Client) -> None:
+    for order in QUEUE:
+        client.do(requests.submit(order))

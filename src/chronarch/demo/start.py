@@ -1,0 +1,250 @@
+"""Starts the demo shop: database, service, stand-ins and tender; stops them all again."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import secrets
+import shutil
+import signal
+import socket
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import asdict, dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+from chronarch.client import Client, ClientError, requests
+from chronarch.core.clock import ScaledClock
+from chronarch.demo import fill
+from chronarch.demo.processes import Child
+from chronarch.demo.shop import MACHINES, MODELS, NAME
+from chronarch.records.database import migrate
+from chronarch.records.server import PrivateServer, ServerFailed, free_port
+from chronarch.service.command import register_key, register_person
+from chronarch.service.settings import Settings
+from chronarch.wire.people import Scope
+
+OPENING = datetime(2026, 10, 19, 9, 12, tzinfo=UTC)
+LOGIN, PERSON = "maud", "Maud"
+PORT = 8420
+READY_WITHIN_S = 40
+LEAP = timedelta(minutes=1)
+
+
+class DemoFailed(Exception):
+    """A step of the start did not work: which, why, and what to do."""
+
+
+@dataclass
+class Kept:
+    """What a second start needs to find the same shop again."""
+
+    port: int
+    standins_port: int
+    machine_ports: dict[str, int]
+    password: str
+    key: str = ""
+    tender_key: str = ""
+    filled: bool = False
+
+
+def is_listening(port: int) -> bool:
+    with socket.socket() as probe:
+        probe.settimeout(0.3)
+        return probe.connect_ex(("127.0.0.1", port)) == 0
+
+
+class Demo:
+    """The demo shop in one folder. `say` hears each step."""
+
+    def __init__(self, folder: Path, rate: float = 30.0, say: Callable[[str], None] = print) -> None:
+        self.folder = folder.absolute()
+        self.rate = rate
+        self.say = say
+        self.folder.mkdir(parents=True, exist_ok=True)
+        self._kept_path = self.folder / "kept.json"
+        self._clock_path = self.folder / "clock.json"
+        self.kept = self._load()
+        self.database = PrivateServer(self.folder / "database")
+        self.clock = ScaledClock(datetime.now(UTC), self._resume_at(), rate)
+        self.children: list[Child] = []
+        self._stopping = threading.Event()
+
+    @property
+    def address(self) -> str:
+        return f"http://127.0.0.1:{self.kept.port}"
+
+    def _load(self) -> Kept:
+        if self._kept_path.exists():
+            return Kept(**json.loads(self._kept_path.read_text()))
+        port = free_port() if is_listening(PORT) else PORT
+        ports = {m.name: free_port() for m in MACHINES}
+        return Kept(port, free_port(), ports, secrets.token_urlsafe(9))
+
+    def _save(self) -> None:
+        self._kept_path.touch(mode=0o600)
+        self._kept_path.write_text(json.dumps(asdict(self.kept), indent=1))
+
+    def _resume_at(self) -> datetime:
+        """Shop time stands still while the demo is off."""
+        try:
+            return datetime.fromisoformat(json.loads(self._clock_path.read_text())["shop"]) + LEAP
+        except (OSError, ValueError, KeyError):
+            return OPENING
+
+    def _keep_time(self) -> None:
+        fresh = self._clock_path.with_suffix(".new")
+        fresh.write_text(json.dumps({"shop": self.clock.now().isoformat()}))
+        fresh.replace(self._clock_path)
+
+    def start(self) -> None:
+        """Start everything and wait until the fleet is there. Raises DemoFailed."""
+        if is_listening(self.kept.port):
+            raise DemoFailed(
+                f"Port {self.kept.port} is taken; is the demo running already? Stop what listens there, "
+                "or begin anew with `make demo-reset`."
+            )
+        try:
+            self.say("database …")
+            self.database.start()
+            migrate(self.database.url)
+        except ServerFailed as error:
+            raise DemoFailed(str(error)) from error
+        settings = Settings(self.database.url, self.folder / "blobs", self.clock.spec(), NAME)
+        if not self.kept.key:
+            self._let_people_in(settings)
+        self._start_children()
+        with Client(self.address, self.kept.key) as client:
+            self._wait("service", self._answers(client), self.children[1])
+            if not self.kept.filled:
+                self._fill(client)
+            self.children[2].start()
+            self._wait("tender", lambda: all(m.reachable for m in client.do(requests.machines())), self.children[2])
+            if not self.kept.filled:
+                fill.queue_jobs(client)
+                self.kept.filled = True
+                self._save()
+        self._write_environment()
+        self._keep_time()
+
+    def _let_people_in(self, settings: Settings) -> None:
+        asyncio.run(register_person(settings, LOGIN, PERSON, self.kept.password))
+        self.kept.key = asyncio.run(register_key(settings, "demo", Scope.OPERATE))
+        self.kept.tender_key = asyncio.run(register_key(settings, "tender", Scope.TENDER))
+        self._save()
+
+    def _start_children(self) -> None:
+        standins = self.folder / "standins.json"
+        volume = {m.name: m.volume_mm for m in MODELS}
+        entries = [
+            {
+                "name": m.name,
+                "port": self.kept.machine_ports[m.name],
+                "rate": self.rate,
+                "pace": m.pace,
+                "volume_mm": volume[m.model],
+                "colour": m.colour,
+                "seed": n,
+            }
+            for n, m in enumerate(MACHINES)
+        ]
+        standins.write_text(json.dumps(entries, indent=1))
+        environment = {
+            "CHRONARCH_DATABASE": self.database.url,
+            "CHRONARCH_BLOBS": str(self.folder / "blobs"),
+            "CHRONARCH_CLOCK": self.clock.spec(),
+            "CHRONARCH_SHOP": NAME,
+            "CHRONARCH_ADDRESS": self.address,
+            "CHRONARCH_TENDER_KEY": self.kept.tender_key,
+        }
+        log = self.folder / "log"
+        log.mkdir(exist_ok=True)
+        port = str(self.kept.standins_port)
+        self.children = [
+            Child("stand-ins", ["standins", "run", "--from-file", str(standins), "--port", port], log / "standins"),
+            Child("service", ["service", "run", "--port", str(self.kept.port)], log / "service", environment),
+            Child("tender", ["tender", "run", "--folder", str(self.folder / "tender")], log / "tender", environment),
+        ]
+        for child in self.children[:2]:
+            child.start()
+
+    def _answers(self, client: Client) -> Callable[[], bool]:
+        def answers() -> bool:
+            try:
+                client.do(requests.me())
+            except ClientError:
+                return False
+            return True
+
+        return answers
+
+    def _wait(self, what: str, ready: Callable[[], bool], child: Child) -> None:
+        self.say(f"{what} …")
+        deadline = time.monotonic() + READY_WITHIN_S
+        while not ready():
+            if child.exited is not None or time.monotonic() > deadline:
+                why = "ended by itself" if child.exited is not None else f"was not ready within {READY_WITHIN_S} s"
+                raise DemoFailed(f"The {what} {why}. Its log ({child.log}) ends:\n{child.last_words()}")
+            time.sleep(0.1)
+
+    def _fill(self, client: Client) -> None:
+        self.say("the shop: parts, machines and a fortnight of history …")
+        files = fill.add_files(client)
+        fill.add_machines(client, self.kept.machine_ports, f"http://127.0.0.1:{self.kept.standins_port}")
+        fill.add_past(self.database.url, files, self.clock.now())
+
+    def _write_environment(self) -> None:
+        """A file to source: the command on the path, the service's address and a key."""
+        binaries = Path(shutil.which("chronarch") or "").parent
+        path = self.folder / "env"
+        path.touch(mode=0o600)
+        path.write_text(
+            f"export CHRONARCH_ADDRESS={self.address}\nexport CHRONARCH_KEY={self.kept.key}\n"
+            f"export CHRONARCH_STANDINS_PORT={self.kept.standins_port}\n"
+            + (f'export PATH="{binaries}:$PATH"\n' if binaries != Path() else "")
+        )
+
+    def run(self) -> None:
+        """Keep things going until `stop` is asked for: a process that ends by itself is started again."""
+        while not self._stopping.wait(1.0):
+            self._keep_time()
+            for child in self.children:
+                if child.exited is not None and not self._stopping.is_set():
+                    self.say(f"The {child.name} ended (exit {child.exited}) and is started again; see {child.log}.")
+                    child.start()
+
+    def ask_to_stop(self) -> None:
+        self._stopping.set()
+
+    def stop(self) -> None:
+        """Stop everything this started, and nothing else."""
+        self._stopping.set()
+        if self.kept.filled:
+            self._keep_time()
+        for child in reversed(self.children):
+            child.stop()
+        self.database.stop()
+
+
+def run_demo(folder: Path, rate: float) -> None:
+    """Start, print the address and the sign-in, run until Ctrl-C."""
+    began = time.monotonic()
+    demo = Demo(folder, rate, lambda text: print(f"  {text}", flush=True))
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: demo.ask_to_stop())
+    try:
+        demo.start()
+        where = os.path.relpath(demo.folder / "env")
+        print(
+            f"\n{NAME} is open ({time.monotonic() - began:.1f} s). One real second is {rate:g} s of shop time.\n\n"
+            f"  Console   {demo.address}\n  Sign in   {LOGIN} / {demo.kept.password}\n"
+            f"  Commands  . {where}   then: chronarch machines list\n\nCtrl-C closes the shop.",
+            flush=True,
+        )
+        demo.run()
+        print("\nClosing …", flush=True)
+    finally:
+        demo.stop()

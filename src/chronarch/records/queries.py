@@ -1,0 +1,149 @@
+"""Reading records: rows by name, and views put together for the wire."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import case, func, select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.copies import Copies
+from chronarch.core.ledger import OPEN_END, Interval, MadeBuild
+from chronarch.core.states import BuildState, MachineState, Outcome, Verdict
+from chronarch.records.tables import Build, File, Job, Ledger, Machine
+from chronarch.wire import machines as wm
+from chronarch.wire import work as ww
+
+
+async def find_file(db: AsyncSession, which: int | str) -> File | None:
+    """A file by number or by name."""
+    if isinstance(which, int) or which.isdigit():
+        by_id = await db.get(File, int(which))
+        if by_id is not None:
+            return by_id
+    return (await db.execute(select(File).where(File.name == str(which)))).scalar_one_or_none()
+
+
+async def copies_of(db: AsyncSession, jobs: Iterable[Job]) -> dict[int, Copies]:
+    """The copies of each job, by job number."""
+    wanted = {job.id: job.copies for job in jobs}
+    if not wanted:
+        return {}
+    rows = await db.execute(
+        select(
+            Build.job_id,
+            func.count(case((Build.verdict == Verdict.GOOD, 1))),
+            func.count(case((Build.verdict.is_(None), 1))),
+        )
+        .where(Build.job_id.in_(wanted))
+        .group_by(Build.job_id)
+    )
+    counts = {job: (good, active) for job, good, active in rows}
+    return {job: Copies(copies, *counts.get(job, (0, 0))) for job, copies in wanted.items()}
+
+
+def file_wire(file: File) -> ww.File:
+    return ww.File(
+        id=file.id,
+        name=file.name,
+        sha256=file.sha256,
+        size=file.reading["size"],
+        added_at=file.added_at,
+        added_by=file.added_by,
+        reading=reading_of(file),
+    )
+
+
+def reading_of(file: File) -> ww.FileReading:
+    """The file's reading as the wire has it."""
+    return ww.FileReading.model_validate({k: v for k, v in file.reading.items() if k != "size"})
+
+
+def job_wire(job: Job, file: File, copies: Copies, why: str = "") -> ww.Job:
+    return ww.Job(
+        id=job.id,
+        file=file.name,
+        file_id=file.id,
+        copies=job.copies,
+        good=copies.good,
+        building=copies.building,
+        waiting=copies.waiting,
+        state=copies.state(held=job.held, withdrawn=job.withdrawn),
+        requirement=ww.Requirement.model_validate(job.requirement),
+        created_at=job.created_at,
+        created_by=job.created_by,
+        planned_s=file.reading["planned_s"],
+        why=why,
+    )
+
+
+def select_builds() -> Any:
+    """Builds with the names of their machine and file, newest first."""
+    return (
+        select(Build, Machine.name, File.name)
+        .join(Machine, Machine.id == Build.machine_id)
+        .join(Job, Job.id == Build.job_id)
+        .join(File, File.id == Job.file_id)
+        .order_by(Build.id.desc())
+    )
+
+
+def build_wire(row: Sequence[Any]) -> ww.Build:
+    b, machine, file = row
+    return ww.Build(
+        id=b.id,
+        job=b.job_id,
+        copy_number=b.copy_number,
+        machine=machine,
+        file=file,
+        sha256=b.sha256,
+        state=BuildState(b.state),
+        outcome=Outcome(b.outcome) if b.outcome else None,
+        reason=b.reason,
+        claimed_at=b.claimed_at,
+        started_at=b.started_at,
+        ended_at=b.ended_at,
+        cleared_at=b.cleared_at,
+        verdict=Verdict(b.verdict) if b.verdict else None,
+        scrap_reason=b.scrap_reason,
+        judged_by=b.judged_by,
+        commands=b.commands,
+        acknowledged=b.acknowledged,
+        planned_s=b.planned_s,
+        grams=b.grams,
+    )
+
+
+def interval_of(row: Ledger) -> Interval:
+    return Interval(row.begin_at, row.end_at, MachineState(row.state), row.build_id)
+
+
+def entry_wire(machine: str, row: Ledger) -> wm.LedgerEntry:
+    return wm.LedgerEntry(
+        machine=machine,
+        state=MachineState(row.state),
+        begin=row.begin_at,
+        end=None if row.end_at == OPEN_END else row.end_at,
+        build=row.build_id,
+    )
+
+
+async def ledger_between(db: AsyncSession, begin: datetime, end: datetime) -> Sequence[Ledger]:
+    """All machines' intervals that touch begin..end, oldest first."""
+    found = await db.execute(
+        select(Ledger).where(Ledger.begin_at < end, Ledger.end_at > begin).order_by(Ledger.machine_id, Ledger.begin_at)
+    )
+    return found.scalars().all()
+
+
+async def builds_ended_between(db: AsyncSession, begin: datetime, end: datetime) -> dict[int, list[MadeBuild]]:
+    """What a report needs of the builds that ended in begin..end, by machine number."""
+    rows = await db.execute(
+        select(Build.machine_id, Build.verdict, Build.grams).where(Build.ended_at >= begin, Build.ended_at < end)
+    )
+    made: dict[int, list[MadeBuild]] = {}
+    for machine, verdict, grams in rows:
+        made.setdefault(machine, []).append(MadeBuild(verdict or "", grams))
+    return made

@@ -1,0 +1,142 @@
+"""The service put together: `make_app` gives the ASGI application."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+from collections.abc import AsyncIterator
+from pathlib import Path
+
+from fastapi import APIRouter, FastAPI, Request
+from fastapi.responses import FileResponse, StreamingResponse
+from fastapi.staticfiles import StaticFiles
+from sqlalchemy.exc import SQLAlchemyError
+from starlette.datastructures import MutableHeaders
+from starlette.responses import Response
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from chronarch import __version__
+from chronarch.core.clock import parse_clock
+from chronarch.records.database import make_engine, make_sessions
+from chronarch.service import problems, upstream
+from chronarch.service.access import Doorkeeper, Reader
+from chronarch.service.blobs import Blobs
+from chronarch.service.dispatch import dispatch_forever
+from chronarch.service.fleet import Fleet
+from chronarch.service.heat import HeatLog
+from chronarch.service.live import Hub, LiveEvent
+from chronarch.service.reading import Readers
+from chronarch.service.routes import builds, files, jobs, machines, people, report
+from chronarch.service.settings import Settings
+from chronarch.service.shop import Shop, TheShop
+from chronarch.wire import people as wire
+
+PAGES = Path(__file__).parent / "pages"
+SECURITY_HEADERS = {
+    "Content-Security-Policy": "default-src 'self'; img-src 'self' blob: data:; style-src 'self' 'unsafe-inline'; "
+    "frame-ancestors 'none'; base-uri 'none'",
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "same-origin",
+}
+log = logging.getLogger("chronarch.service")
+live = APIRouter(tags=["live"])
+
+
+@live.get("/live", response_class=StreamingResponse, responses={200: {"content": {"text/event-stream": {}}}})
+async def live_stream(who: Reader, shop: TheShop) -> StreamingResponse:
+    """All that changes, as server-sent events: `shop` (the clock) and every `machine` first, then `machine` whenever
+    one changes, and `changed` naming the kind of record that has."""
+    now = wire.Shop(name=shop.settings.shop, now=shop.clock.now(), rate=shop.clock.rate)
+    first = [LiveEvent("shop", now.model_dump_json())]
+    first += [LiveEvent("machine", shop.fleet.view(known).model_dump_json()) for known in shop.fleet.all()]
+    return StreamingResponse(
+        shop.hub.stream(first), media_type="text/event-stream", headers={"Cache-Control": "no-store"}
+    )
+
+
+async def _load_fleet(shop: Shop) -> None:
+    """Read the machines; wait for a database that is still starting."""
+    while True:
+        try:
+            async with shop.sessions() as db:
+                await shop.fleet.load(db)
+            return
+        except (SQLAlchemyError, OSError) as error:
+            log.warning("waiting for the database: %s", str(error).splitlines()[0])
+            await asyncio.sleep(1)
+
+
+def make_app(settings: Settings) -> FastAPI:
+    """The service for these settings."""
+
+    @contextlib.asynccontextmanager
+    async def life(app: FastAPI) -> AsyncIterator[None]:
+        clock = parse_clock(settings.clock)
+        engine = make_engine(settings.database)
+        sessions = make_sessions(engine)
+        hub = Hub()
+        fleet = Fleet(hub)
+        heat = HeatLog(fleet, sessions, clock)
+        shop = Shop(settings, clock, sessions, Blobs(settings.blobs), Readers(), hub, fleet, Doorkeeper(), heat)
+        await _load_fleet(shop)
+        app.state.shop = shop
+        tasks = [asyncio.create_task(dispatch_forever(shop)), asyncio.create_task(heat.write_forever())]
+        yield
+        hub.close()
+        for task in tasks:
+            task.cancel()
+        shop.readers.close()
+        await engine.dispose()
+
+    app = FastAPI(
+        title="Chronarch",
+        version=__version__,
+        summary="Runs a print shop's fleet of networked 3D printers.",
+        lifespan=life,
+        openapi_url="/api/openapi.json",
+        docs_url=None,
+        redoc_url=None,
+        responses=problems.ANSWERS,
+    )
+    problems.install(app)
+    for part in (people, machines, files, jobs, builds, report):
+        app.include_router(part.router, prefix="/api")
+    app.include_router(live, prefix="/api")
+    app.include_router(upstream.router)
+    _serve_pages(app)
+    app.add_middleware(_SafeHeaders)
+    return app
+
+
+class _SafeHeaders:
+    """Adds to every answer what tells a browser to be strict."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        async def send_with(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                headers = MutableHeaders(scope=message)
+                for name, value in SECURITY_HEADERS.items():
+                    headers.setdefault(name, value)
+            await send(message)
+
+        await self._app(scope, receive, send_with if scope["type"] == "http" else send)
+
+
+def _serve_pages(app: FastAPI) -> None:
+    """The console: its files, and its one page for every address that is not the API's."""
+    if (PAGES / "assets").is_dir():
+        app.mount("/assets", StaticFiles(directory=PAGES / "assets"), name="assets")
+
+    @app.get("/{path:path}", include_in_schema=False)
+    async def page(path: str, request: Request) -> Response:
+        index = PAGES / "index.html"
+        if path.startswith("api/"):
+            raise problems.Refused(404, f"There is nothing at /{path}.")
+        if not index.exists():
+            raise problems.Refused(404, "The console has not been built; run `make console`. The API is at /api.")
+        icon = PAGES / "icon.svg"
+        return FileResponse(icon if path == "icon.svg" else index, headers={"Cache-Control": "no-cache"})

@@ -1,0 +1,187 @@
+"""What the service knows of the machines right now: their rows, newest samples and frames, and their tenders."""
+
+from __future__ import annotations
+
+import asyncio
+import uuid
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.fleet import Capability
+from chronarch.core.fleet import Tool as CoreTool
+from chronarch.core.matching import Standing
+from chronarch.core.states import BuildState, Intake, MachineState, Outcome
+from chronarch.records import tables as t
+from chronarch.service.live import Hub
+from chronarch.service.problems import Refused
+from chronarch.wire import machines as wm
+from chronarch.wire.upstream import Command, Deed, Reply, Sample
+
+COMMAND_WITHIN_S = 15.0
+
+
+@dataclass
+class Connection:
+    """A tender that is connected now."""
+
+    name: str
+    send: Callable[[str], Awaitable[None]]
+    waiting: dict[str, asyncio.Future[Reply]] = field(default_factory=dict)
+
+
+@dataclass
+class Known:
+    """One machine: its row as last read, and what was heard of it since."""
+
+    row: t.Machine
+    model: wm.Model
+    tender: str
+    brief: wm.BuildBrief | None = None
+    sample: Sample | None = None
+    frame: bytes = b""
+    frame_at: datetime | None = None
+
+
+class Fleet:
+    """All machines by name; lookups do not mind upper and lower case."""
+
+    def __init__(self, hub: Hub) -> None:
+        self._hub = hub
+        self._known: dict[str, Known] = {}
+        self.connections: dict[str, Connection] = {}
+
+    async def load(self, db: AsyncSession, *names: str) -> None:
+        """Read the rows of these machines (all, without names) and tell listeners."""
+        query = (
+            select(t.Machine, t.Model, t.Tender.name)
+            .join(t.Model, t.Model.id == t.Machine.model_id)
+            .join(t.Tender, t.Tender.id == t.Machine.tender_id)
+        )
+        if names:
+            query = query.where(t.Machine.name.in_(names))
+        found = (await db.execute(query.execution_options(populate_existing=True))).all()
+        briefs = await self._briefs(db, [row.id for row, _, _ in found])
+        for row, model, tender in found:
+            known = self._known.get(row.name.lower())
+            spec = wm.Model.model_validate(model.spec)
+            if known is None:
+                known = self._known[row.name.lower()] = Known(row, spec, tender)
+            known.row, known.model, known.tender, known.brief = row, spec, tender, briefs.get(row.id)
+            self.publish(known)
+
+    async def _briefs(self, db: AsyncSession, machines: list[int]) -> dict[int, wm.BuildBrief]:
+        rows = await db.execute(
+            select(t.Build, t.File.name)
+            .join(t.Job, t.Job.id == t.Build.job_id)
+            .join(t.File, t.File.id == t.Job.file_id)
+            .where(t.Build.open_machine.in_(machines))
+        )
+        return {
+            b.machine_id: wm.BuildBrief(
+                id=b.id,
+                file=file,
+                job=b.job_id,
+                copy_number=b.copy_number,
+                state=BuildState(b.state),
+                outcome=Outcome(b.outcome) if b.outcome else None,
+                reason=b.reason,
+                started_at=b.started_at,
+                acknowledged=b.acknowledged,
+                commands=b.commands,
+                progress=1.0 if b.outcome == Outcome.COMPLETED else 0.0,
+                elapsed_s=(b.ended_at - b.started_at).total_seconds() if b.started_at and b.ended_at else 0.0,
+            )
+            for b, file in rows
+        }
+
+    def find(self, name: str) -> Known:
+        """One machine. Raises Refused (404) when there is none of that name."""
+        try:
+            return self._known[name.lower()]
+        except KeyError:
+            raise Refused(404, f"There is no machine named {name!r}; `chronarch machines list` shows all.") from None
+
+    def all(self) -> list[Known]:
+        return sorted(self._known.values(), key=lambda k: k.row.name)
+
+    def reachable(self, known: Known) -> bool:
+        return known.tender in self.connections
+
+    def view(self, known: Known) -> wm.Machine:
+        """The machine as the wire shows it."""
+        row, sample = known.row, known.sample
+        brief = known.brief
+        if brief is not None and sample is not None and sample.build is not None and sample.build.id == brief.id:
+            live = sample.build
+            brief = live.model_copy(
+                update={"state": brief.state, "outcome": brief.outcome, "reason": brief.reason or live.reason}
+            )
+        return wm.Machine(
+            name=row.name,
+            model=known.model.name,
+            state=MachineState(row.state),
+            since=row.since,
+            reason=row.reason,
+            intake=Intake(row.intake),
+            tools=[wm.Tool.model_validate(tool) for tool in row.tools],
+            reachable=self.reachable(known),
+            reading=sample.reading if sample else None,
+            build=brief,
+            frame_at=known.frame_at,
+        )
+
+    def detail(self, known: Known) -> wm.MachineDetail:
+        return wm.MachineDetail(
+            **self.view(known).model_dump(),
+            link=known.row.link,
+            camera=known.row.camera,
+            model_detail=known.model,
+            resends=known.sample.resends if known.sample else 0,
+        )
+
+    def standing(self, known: Known) -> Standing:
+        """The machine as matching sees it."""
+        row = known.row
+        capability = Capability(row.name, known.model.core(), tuple(CoreTool(**tool) for tool in row.tools))
+        return Standing(
+            capability,
+            MachineState(row.state),
+            Intake(row.intake),
+            self.reachable(known),
+            known.brief is not None,
+            row.reason,
+        )
+
+    def publish(self, known: Known) -> None:
+        self._hub.publish("machine", self.view(known).model_dump_json())
+
+    def take_sample(self, sample: Sample) -> Known | None:
+        """Keep a machine's newest sample and tell listeners."""
+        known = self._known.get(sample.machine.lower())
+        if known is not None:
+            known.sample = sample
+            self.publish(known)
+        return known
+
+    async def command(self, known: Known, deed: Deed, build: int | None = None, reason: str = "") -> None:
+        """Have a machine's tender do something; returns once it took effect. Raises Refused (409, 503)."""
+        connection = self.connections.get(known.tender)
+        if connection is None:
+            raise Refused(503, f"The tender {known.tender} of {known.row.name} is not connected; try again when it is.")
+        wish = Command(id=uuid.uuid4().hex, machine=known.row.name, deed=deed, build=build, reason=reason)
+        answer: asyncio.Future[Reply] = asyncio.get_running_loop().create_future()
+        connection.waiting[wish.id] = answer
+        try:
+            await connection.send(wish.model_dump_json())
+            reply = await asyncio.wait_for(answer, COMMAND_WITHIN_S)
+        except TimeoutError:
+            text = f"{known.row.name} did not confirm within {COMMAND_WITHIN_S:.0f} s; look at the machine."
+            raise Refused(503, text) from None
+        finally:
+            connection.waiting.pop(wish.id, None)
+        if reply.problem:
+            raise Refused(409, f"{known.row.name}: {reply.problem}")

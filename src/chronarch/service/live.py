@@ -1,0 +1,69 @@
+"""The live stream: what changes goes to everybody who listens, as server-sent events."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import AsyncIterator
+from dataclasses import dataclass, field
+
+QUEUE = 2000
+KEEP_ALIVE_S = 15.0
+
+
+@dataclass(frozen=True)
+class LiveEvent:
+    """One event: its name and its data as JSON."""
+
+    name: str
+    data: str
+
+    def encode(self) -> bytes:
+        return f"event: {self.name}\ndata: {self.data}\n\n".encode()
+
+
+@dataclass
+class Hub:
+    """Hands events to listeners. One that does not keep up is cut off, and connects anew."""
+
+    _listeners: set[asyncio.Queue[LiveEvent | None]] = field(default_factory=set)
+
+    def publish(self, name: str, data: str) -> None:
+        event = LiveEvent(name, data)
+        for queue in list(self._listeners):
+            try:
+                queue.put_nowait(event)
+            except asyncio.QueueFull:
+                self._listeners.discard(queue)
+                queue.get_nowait()
+                queue.put_nowait(None)
+
+    def changed(self, *what: str) -> None:
+        """Tell that records of these kinds have changed."""
+        for kind in what:
+            self.publish("changed", f'{{"what":"{kind}"}}')
+
+    def close(self) -> None:
+        """End all streams: the service stops."""
+        for queue in self._listeners:
+            with contextlib.suppress(asyncio.QueueFull):
+                queue.put_nowait(None)
+
+    async def stream(self, first: list[LiveEvent]) -> AsyncIterator[bytes]:
+        """Bytes for one listener: `first`, then whatever is published from now on."""
+        queue: asyncio.Queue[LiveEvent | None] = asyncio.Queue(QUEUE)
+        self._listeners.add(queue)
+        try:
+            for event in first:
+                yield event.encode()
+            while True:
+                try:
+                    got = await asyncio.wait_for(queue.get(), KEEP_ALIVE_S)
+                except TimeoutError:
+                    yield b": still here\n\n"
+                    continue
+                if got is None:
+                    return
+                yield got.encode()
+        finally:
+            self._listeners.discard(queue)

@@ -1,0 +1,152 @@
+"""Builds, their verdicts, and notices."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Query
+from sqlalchemy import select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.states import BuildState, MachineState
+from chronarch.records import queries
+from chronarch.records import tables as t
+from chronarch.service.access import Operator, Reader
+from chronarch.service.problems import Refused
+from chronarch.service.shop import Shop, TheShop
+from chronarch.wire import work as w
+from chronarch.wire.upstream import Deed
+
+router = APIRouter(tags=["builds"])
+log = logging.getLogger("chronarch.builds")
+
+
+async def _find(db: AsyncSession, number: int) -> Any:
+    row = (await db.execute(queries.select_builds().where(t.Build.id == number))).first()
+    if row is None:
+        raise Refused(404, f"There is no build {number}; `chronarch builds list` shows the newest.")
+    return row
+
+
+@router.get("/builds")
+async def builds(
+    who: Reader,
+    shop: TheShop,
+    machine: str | None = None,
+    job: int | None = None,
+    uncleared: bool = False,
+    limit: Annotated[int, Query(ge=1, le=1000)] = 50,
+) -> list[w.Build]:
+    """Builds, newest first; `uncleared`: only those whose bed nobody has cleared yet, running ones included."""
+    query = queries.select_builds().limit(limit)
+    if machine:
+        query = query.where(t.Build.machine_id == shop.fleet.find(machine).row.id)
+    if job is not None:
+        query = query.where(t.Build.job_id == job)
+    if uncleared:
+        query = query.where(t.Build.cleared_at.is_(None))
+    async with shop.sessions() as db:
+        return [queries.build_wire(row) for row in await db.execute(query)]
+
+
+@router.get("/builds/{number}")
+async def build(number: int, who: Reader, shop: TheShop) -> w.Build:
+    async with shop.sessions() as db:
+        return queries.build_wire(await _find(db, number))
+
+
+async def _have_done(shop: Shop, number: int, deed: Deed, reason: str) -> w.Build:
+    """Have the build's machine do something, and answer with the build as it is then."""
+    async with shop.sessions() as db:
+        row = await _find(db, number)
+    if row[0].state == BuildState.ENDED:
+        raise Refused(409, f"Build {number} has ended; there is nothing to {deed}.")
+    await shop.fleet.command(shop.fleet.find(row[1]), deed, build=number, reason=reason)
+    async with shop.sessions() as db:
+        return queries.build_wire(await _find(db, number))
+
+
+@router.post("/builds/{number}/pause")
+async def pause(number: int, because: w.Because, who: Operator, shop: TheShop) -> w.Build:
+    """Stop feeding at the next line, lift and park. Answers once the machine stands."""
+    return await _have_done(shop, number, "pause", because.reason or f"paused by {who.name}")
+
+
+@router.post("/builds/{number}/resume")
+async def resume(number: int, who: Operator, shop: TheShop) -> w.Build:
+    """Undo a pause; the build goes on with the very next line."""
+    return await _have_done(shop, number, "resume", "")
+
+
+@router.post("/builds/{number}/stop")
+async def stop(number: int, because: w.Because, who: Operator, shop: TheShop) -> w.Build:
+    """End a build for good: heaters off, park, bed presented."""
+    return await _have_done(shop, number, "stop", because.reason or f"stopped by {who.name}")
+
+
+@router.post("/builds/{number}/verdict")
+async def verdict(number: int, order: w.Clearing, who: Operator, shop: TheShop) -> w.Build:
+    """The bed is cleared, and this came of the build: `good` counts the copy, `scrap` puts it back in the queue."""
+    async with shop.sessions() as db:
+        build = await db.get(t.Build, number, with_for_update=True)
+        if build is None:
+            raise Refused(404, f"There is no build {number}; `chronarch builds list` shows the newest.")
+        if build.verdict is not None:
+            raise Refused(409, f"Build {number} has its verdict already: {build.verdict}, by {build.judged_by}.")
+        machine = await db.get_one(t.Machine, build.machine_id)
+        if build.state != BuildState.ENDED or machine.state == MachineState.COOLING:
+            doing = (
+                "has not ended yet" if build.state != BuildState.ENDED else "has ended, but its bed is still too hot"
+            )
+            raise Refused(409, f"Build {number} {doing}; {machine.name} is {machine.state}. Clear it afterwards.")
+        build.verdict, build.scrap_reason = order.verdict, order.reason
+        build.judged_by, build.cleared_at = who.name, shop.clock.now()
+        await db.commit()
+        name = machine.name
+    known = shop.fleet.find(name)
+    try:
+        await shop.fleet.command(known, "clear", build=number)
+    except Refused as error:
+        log.warning("%s hears later that its bed is clear: %s", name, error)
+    async with shop.sessions() as db:
+        await shop.fleet.load(db, name)
+        wire = queries.build_wire(await _find(db, number))
+    shop.hub.changed("jobs", "builds")
+    shop.work.set()
+    return wire
+
+
+@router.get("/notices", tags=["notices"])
+async def notices(who: Reader, shop: TheShop, seen: bool = False, limit: int = 100) -> list[w.Notice]:
+    """Notices, newest first; those already seen too with `seen`."""
+    query = select(t.Notice).order_by(t.Notice.id.desc()).limit(max(1, min(limit, 1000)))
+    if not seen:
+        query = query.where(~t.Notice.seen)
+    names = {known.row.id: known.row.name for known in shop.fleet.all()}
+    async with shop.sessions() as db:
+        rows = (await db.execute(query)).scalars().all()
+    return [
+        w.Notice(
+            id=n.id,
+            at=n.at,
+            machine=names.get(n.machine_id or 0),
+            build=n.build_id,
+            severity=n.severity,
+            text=n.text,
+            seen=n.seen,
+        )
+        for n in rows
+    ]
+
+
+@router.post("/notices/seen", tags=["notices"])
+async def all_seen(who: Operator, shop: TheShop, up_to: int) -> w.Done:
+    """Mark every notice up to this number as seen."""
+    async with shop.sessions() as db:
+        await db.execute(update(t.Notice).where(t.Notice.id <= up_to).values(seen=True))
+        await db.commit()
+    shop.hub.changed("notices")
+    await asyncio.sleep(0)
+    return w.Done(text="marked as seen")

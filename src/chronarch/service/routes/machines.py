@@ -1,0 +1,230 @@
+"""Models and machines."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from fastapi import APIRouter, Request, Response
+from sqlalchemy import select
+from sqlalchemy.exc import IntegrityError
+
+from chronarch.core.ledger import OPEN_END
+from chronarch.core.states import MachineState
+from chronarch.records import queries
+from chronarch.records import tables as t
+from chronarch.service.access import Operator, Reader, TenderKey
+from chronarch.service.dispatch import hand_out
+from chronarch.service.problems import Refused
+from chronarch.service.shop import Shop, TheShop
+from chronarch.service.upstream import charge_of
+from chronarch.wire import machines as w
+from chronarch.wire.common import Time
+from chronarch.wire.upstream import Assign
+from chronarch.wire.work import Done
+
+router = APIRouter(tags=["machines"])
+LARGEST_FRAME = 4_000_000
+
+
+@router.get("/models")
+async def models(who: Reader, shop: TheShop) -> list[w.Model]:
+    async with shop.sessions() as db:
+        rows = (await db.execute(select(t.Model).order_by(t.Model.name))).scalars()
+        return [w.Model.model_validate(row.spec) for row in rows]
+
+
+@router.post("/models", status_code=201)
+async def add_model(order: w.Model, who: Operator, shop: TheShop) -> w.Model:
+    async with shop.sessions() as db:
+        db.add(t.Model(name=order.name, spec=order.model_dump(mode="json")))
+        try:
+            await db.commit()
+        except IntegrityError:
+            raise Refused(409, f"There is a model named {order.name!r} already; choose another name.") from None
+    return order
+
+
+@router.get("/machines")
+async def machines(who: Reader, shop: TheShop) -> list[w.Machine]:
+    """All machines as they are now, by name."""
+    return [shop.fleet.view(known) for known in shop.fleet.all()]
+
+
+@router.post("/machines", status_code=201)
+async def add_machine(order: w.MachineOrder, who: Operator, shop: TheShop, tender: str = "tender") -> w.MachineDetail:
+    """Add a machine in the charge of a tender; the tender is told at once if it is connected."""
+    async with shop.sessions() as db:
+        model = (await db.execute(select(t.Model).where(t.Model.name == order.model))).scalar_one_or_none()
+        if model is None:
+            raise Refused(422, f"There is no model named {order.model!r}; add the model first.")
+        row = (await db.execute(select(t.Tender).where(t.Tender.name == tender))).scalar_one_or_none()
+        if row is None:
+            row = t.Tender(name=tender)
+            db.add(row)
+            await db.flush()
+        now = shop.clock.now()
+        machine = t.Machine(
+            name=order.name,
+            model_id=model.id,
+            tender_id=row.id,
+            link=order.link,
+            camera=str(order.camera or ""),
+            intake=order.intake,
+            tools=[tool.model_dump() for tool in order.tools],
+            state=MachineState.IDLE,
+            since=now,
+        )
+        db.add(machine)
+        try:
+            await db.flush()
+            db.add(t.Ledger(machine_id=machine.id, state=MachineState.IDLE, begin_at=now, end_at=OPEN_END))
+            await db.commit()
+        except IntegrityError:
+            raise Refused(409, f"There is a machine named {order.name!r} already; choose another name.") from None
+        await shop.fleet.load(db, order.name)
+        known = shop.fleet.find(order.name)
+        connection = shop.fleet.connections.get(tender)
+        if connection is not None:
+            await connection.send(Assign(charge=await charge_of(db, known)).model_dump_json())
+    shop.work.set()
+    return shop.fleet.detail(known)
+
+
+@router.get("/machines/{name}")
+async def machine(name: str, who: Reader, shop: TheShop) -> w.MachineDetail:
+    return shop.fleet.detail(shop.fleet.find(name))
+
+
+@router.patch("/machines/{name}")
+async def change_machine(name: str, change: w.MachineChange, who: Operator, shop: TheShop) -> w.MachineDetail:
+    """Change a machine's intake, or what is loaded on its tools."""
+    known = shop.fleet.find(name)
+    async with shop.sessions() as db:
+        row = await db.get_one(t.Machine, known.row.id)
+        if change.intake is not None:
+            row.intake = change.intake
+        if change.tools is not None:
+            row.tools = [tool.model_dump() for tool in change.tools]
+        await db.commit()
+        await shop.fleet.load(db, row.name)
+    shop.hub.changed("jobs")
+    shop.work.set()
+    return shop.fleet.detail(known)
+
+
+@router.post("/machines/{name}/take-out")
+async def take_out(name: str, order: w.OutOfWork, who: Operator, shop: TheShop) -> Done:
+    """Take an idle machine out of work (state `service`)."""
+    known = shop.fleet.find(name)
+    await shop.fleet.command(known, "take_out", reason=order.reason or f"taken out by {who.name}")
+    return Done(text=f"{known.row.name} is in service.")
+
+
+@router.post("/machines/{name}/put-back")
+async def put_back(name: str, who: Operator, shop: TheShop) -> Done:
+    """Give a machine back to work after service or a fault."""
+    known = shop.fleet.find(name)
+    await shop.fleet.command(known, "put_back")
+    return Done(text=f"{known.row.name} is back.")
+
+
+@router.post("/machines/{name}/emergency-stop")
+async def emergency_stop(name: str, who: Operator, shop: TheShop) -> Done:
+    """Halt a machine before everything else. Its build is lost."""
+    known = shop.fleet.find(name)
+    await shop.fleet.command(known, "emergency")
+    return Done(text=f"{known.row.name} was halted.")
+
+
+@router.post("/machines/{name}/start-next")
+async def start_next(name: str, who: Operator, shop: TheShop) -> Done:
+    """Start the next waiting copy that fits this idle machine, whatever its intake."""
+    known = shop.fleet.find(name)
+    async with shop.sessions() as db:
+        made = await hand_out(shop, db, only=known)
+    if not made:
+        raise Refused(409, f"Nothing was started: {known.row.name} is not idle, or no waiting job fits it.")
+    return Done(text=f"{known.row.name} has its next build.")
+
+
+@router.get("/machines/{name}/frame", response_class=Response, responses={200: {"content": {"image/jpeg": {}}}})
+async def frame(name: str, who: Reader, shop: TheShop) -> Response:
+    """The newest camera frame, a JPEG."""
+    known = shop.fleet.find(name)
+    if not known.frame:
+        raise Refused(404, f"There is no frame of {known.row.name} yet.")
+    taken = known.frame_at.isoformat() if known.frame_at else ""
+    return Response(known.frame, media_type="image/jpeg", headers={"Cache-Control": "no-store", "X-Taken-At": taken})
+
+
+@router.put("/machines/{name}/frame")
+async def put_frame(name: str, request: Request, who: TenderKey, shop: TheShop) -> Done:
+    """A tender's newest frame of a machine."""
+    known = shop.fleet.find(name)
+    body = bytearray()
+    async for chunk in request.stream():
+        body += chunk
+        if len(body) > LARGEST_FRAME:
+            raise Refused(413, f"A frame may have {LARGEST_FRAME // 1_000_000} MB; lower the camera's resolution.")
+    if not body.startswith(b"\xff\xd8\xff"):
+        raise Refused(415, "A frame must be a JPEG.")
+    known.frame, known.frame_at = bytes(body), shop.clock.now()
+    return Done(text="kept")
+
+
+@router.get("/machines/{name}/heat")
+async def heat(name: str, who: Reader, shop: TheShop, begin: Time | None = None) -> list[w.Reading]:
+    """Readings since `begin` (an hour ago without it), oldest first, 2000 at most, evenly thinned."""
+    known = shop.fleet.find(name)
+    begin = begin or shop.clock.now() - timedelta(hours=1)
+    async with shop.sessions() as db:
+        rows = (
+            (
+                await db.execute(
+                    select(t.Reading)
+                    .where(t.Reading.machine_id == known.row.id, t.Reading.at >= begin)
+                    .order_by(t.Reading.at)
+                )
+            )
+            .scalars()
+            .all()
+        )
+    step = max(1, len(rows) // 2000)
+    return [
+        w.Reading(
+            at=r.at,
+            nozzle=w.Heater(measured_c=r.nozzle_c, asked_c=r.nozzle_asked_c),
+            bed=w.Heater(measured_c=r.bed_c, asked_c=r.bed_asked_c),
+        )
+        for r in rows[::step]
+    ]
+
+
+@router.get("/ledger")
+async def ledger(
+    who: Reader,
+    shop: TheShop,
+    begin: Time | None = None,
+    end: Time | None = None,
+    machine: str | None = None,
+) -> list[w.LedgerEntry]:
+    """What the ledger recorded between two times (the last eight hours without them), a machine's or all."""
+    begin, end = span(shop, begin, end, timedelta(hours=8))
+    names = {known.row.id: known.row.name for known in shop.fleet.all()}
+    only = shop.fleet.find(machine).row.id if machine else None
+    async with shop.sessions() as db:
+        rows = await queries.ledger_between(db, begin, end)
+    return [
+        queries.entry_wire(names[row.machine_id], row)
+        for row in rows
+        if row.machine_id in names and only in (None, row.machine_id)
+    ]
+
+
+def span(shop: Shop, begin: datetime | None, end: datetime | None, usual: timedelta) -> tuple[datetime, datetime]:
+    """A span of shop time that is asked for. Raises Refused (422) when it ends before it begins."""
+    end = end or shop.clock.now()
+    begin = begin or end - usual
+    if begin >= end:
+        raise Refused(422, f"The span ends ({end:%Y-%m-%d %H:%M}) before it begins ({begin:%Y-%m-%d %H:%M}).")
+    return begin, end

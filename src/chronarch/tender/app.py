@@ -1,0 +1,181 @@
+"""The tender's one conversation with the service, and the links it minds meanwhile.
+
+The links do not depend on the conversation: while the service is away builds go on, and events wait in the journal.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+from collections.abc import Coroutine
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+from websockets.asyncio.client import ClientConnection, connect
+from websockets.exceptions import WebSocketException
+
+from chronarch.client import AsyncClient
+from chronarch.core.clock import Clock
+from chronarch.core.happenings import Happening, StateChanged
+from chronarch.tender.camera import watch_camera
+from chronarch.tender.journal import Journal
+from chronarch.tender.link import MachineLink
+from chronarch.tender.store import Store
+from chronarch.wire.upstream import Assign, Charge, Command, Committed, Hello, Reply, Welcome, to_tender
+
+SAMPLE_EVERY_S = 1.0
+FRAME_EVERY_S = 2.0
+RETRY_S = (0.3, 0.6, 1.0, 2.0, 3.0)
+log = logging.getLogger("chronarch.tender")
+
+
+@dataclass(frozen=True)
+class TenderSettings:
+    """`service`: its address, http://host:port; `key`: a secret of scope tender; `folder`: the tender's own."""
+
+    name: str
+    service: str
+    key: str
+    folder: Path
+
+
+class Tender:
+    """Runs until cancelled."""
+
+    def __init__(self, settings: TenderSettings, clock: Clock) -> None:
+        self._settings = settings
+        self._clock = clock
+        self._client = AsyncClient(settings.service, settings.key)
+        self._store = Store(settings.folder / "files", self._client)
+        self._journal = Journal(settings.folder / "journal")
+        self._links: dict[str, MachineLink] = {}
+        self._tasks: set[asyncio.Task[None]] = set()
+        self._to_send: asyncio.Queue[str] | None = None
+
+    async def run(self) -> None:
+        """Talk to the service for as long as this process lives."""
+        tries = 0
+        url = self._settings.service.replace("http", "ws", 1) + "/api/tender"
+        headers = {"Authorization": f"Bearer {self._settings.key}"}
+        try:
+            while True:
+                try:
+                    async with connect(
+                        url, additional_headers=headers, proxy=None, max_size=256 * 1024 * 1024
+                    ) as socket:
+                        tries = 0
+                        await self._converse(socket)
+                except (OSError, WebSocketException, TimeoutError, ValidationError) as error:
+                    log.info("no conversation with the service: %s", error)
+                self._to_send = None
+                await asyncio.sleep(RETRY_S[min(tries, len(RETRY_S) - 1)])
+                tries += 1
+        finally:
+            for task in self._tasks:
+                task.cancel()
+            self._journal.close()
+            await self._client.close()
+
+    async def _converse(self, socket: ClientConnection) -> None:
+        hello = Hello(tender=self._settings.name, epoch=self._journal.epoch)
+        await socket.send(hello.model_dump_json())
+        welcome = to_tender.validate_json(await socket.recv())
+        if not isinstance(welcome, Welcome):
+            return
+        log.info("the service has %d machines for this tender", len(welcome.charges))
+        self._to_send = asyncio.Queue()
+        self._journal.committed(welcome.committed)
+        for event in self._journal.pending():
+            self._to_send.put_nowait(event.model_dump_json())
+        for charge in welcome.charges:
+            self._take_charge(charge)
+        async with asyncio.TaskGroup() as tasks:
+            sending = [tasks.create_task(self._send_forever(socket)), tasks.create_task(self._sample_forever())]
+            try:
+                async for text in socket:
+                    self._hear(to_tender.validate_json(text))
+            finally:
+                for task in sending:
+                    task.cancel()
+
+    def _take_charge(self, charge: Charge) -> None:
+        link = self._links.get(charge.machine)
+        first = link is None
+        if link is None:
+            link = self._links[charge.machine] = MachineLink(charge, self._clock, self._store, self._tell)
+            self._keep(link.run())
+            if charge.camera:
+                self._keep(watch_camera(charge.machine, charge.camera, FRAME_EVERY_S, self._client))
+        link.assign(self._up_to_date(charge) if first else charge, first=first)
+
+    def _up_to_date(self, charge: Charge) -> Charge:
+        """The charge with what the journal knows and the service has not heard yet."""
+        order = charge.order
+        if order is not None:
+            told = {e.body.kind for e in self._journal.pending() if getattr(e.body, "build", None) == order.build}
+            order = order.model_copy(
+                update={"begun": order.begun or "began" in told, "ended": order.ended or "ended" in told}
+            )
+        states = [
+            e.body for e in self._journal.pending() if e.machine == charge.machine and isinstance(e.body, StateChanged)
+        ]
+        state = {"state": states[-1].state, "reason": states[-1].reason} if states else {}
+        return charge.model_copy(update={"order": order, **state})
+
+    def _keep(self, work: Coroutine[Any, Any, None]) -> None:
+        task = asyncio.create_task(work)
+        self._tasks.add(task)
+        task.add_done_callback(self._ended)
+
+    def _ended(self, task: asyncio.Task[None]) -> None:
+        self._tasks.discard(task)
+        if not task.cancelled() and task.exception():
+            log.error("a task of the tender failed", exc_info=task.exception())
+
+    def _tell(self, machine: str, at: datetime, body: Happening) -> None:
+        """Journal an event and send it when there is somebody to send it to."""
+        event = self._journal.add(machine, at, body)
+        if self._to_send is not None:
+            self._to_send.put_nowait(event.model_dump_json())
+
+    def _hear(self, message: object) -> None:
+        match message:
+            case Committed(sequence=sequence):
+                self._journal.committed(sequence)
+            case Assign(charge=charge):
+                self._take_charge(charge)
+            case Command():
+                self._keep(self._carry_out(message))
+            case _:
+                pass
+
+    async def _carry_out(self, command: Command) -> None:
+        link = self._links.get(command.machine)
+        problem = await link.carry_out(command) if link else f"this tender does not mind {command.machine}"
+        if self._to_send is not None:
+            if link:
+                self._to_send.put_nowait(link.sample().model_dump_json())
+            self._to_send.put_nowait(Reply(id=command.id, problem=problem).model_dump_json())
+
+    async def _send_forever(self, socket: ClientConnection) -> None:
+        queue = self._to_send
+        assert queue is not None
+        while True:
+            await socket.send(await queue.get())
+
+    async def _sample_forever(self) -> None:
+        while True:
+            if self._to_send is not None and self._to_send.qsize() < 5000:
+                for link in self._links.values():
+                    self._to_send.put_nowait(link.sample().model_dump_json())
+            await asyncio.sleep(SAMPLE_EVERY_S)
+
+
+async def run_tender(settings: TenderSettings, clock: Clock) -> None:
+    """Run one tender until cancelled."""
+    with contextlib.suppress(asyncio.CancelledError):
+        await Tender(settings, clock).run()

@@ -1,0 +1,95 @@
+"""Events on disk until the service has committed them.
+
+One file of JSON lines. The first names the epoch; each event line is flushed to the disk before anything else happens
+with it. When everything is committed the file is made short again, so its size stays bounded. A line torn by a power
+cut ends the reading: it was never acknowledged to anybody.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import uuid
+from collections import OrderedDict
+from datetime import datetime
+from pathlib import Path
+
+from pydantic import ValidationError
+
+from chronarch.core.happenings import Happening
+from chronarch.wire.upstream import Event
+
+SHORTEN_OVER = 256 * 1024
+
+
+class Journal:
+    """The events of one tender that the service has not committed yet, oldest first."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self.epoch = uuid.uuid4().hex
+        self._last = 0
+        self._pending: OrderedDict[int, Event] = OrderedDict()
+        path.parent.mkdir(parents=True, exist_ok=True)
+        if path.exists():
+            self._read()
+        self._rewrite()
+        self._file = path.open("ab")
+
+    def _read(self) -> None:
+        committed = 0
+        for raw in self._path.read_bytes().split(b"\n"):
+            try:
+                line = json.loads(raw)
+                if "epoch" in line:
+                    self.epoch, self._last = line["epoch"], line["last"]
+                elif "committed" in line:
+                    committed = line["committed"]
+                else:
+                    event = Event.model_validate_json(raw)
+                    self._pending[event.sequence] = event
+                    self._last = max(self._last, event.sequence)
+            except (ValueError, KeyError, TypeError, ValidationError):
+                break
+        self._forget(committed)
+
+    def _forget(self, committed: int) -> None:
+        while self._pending and next(iter(self._pending)) <= committed:
+            self._pending.popitem(last=False)
+
+    def _rewrite(self) -> None:
+        fresh = self._path.with_suffix(".new")
+        with fresh.open("wb") as out:
+            out.write(json.dumps({"epoch": self.epoch, "last": self._last}).encode() + b"\n")
+            for event in self._pending.values():
+                out.write(event.model_dump_json().encode() + b"\n")
+            out.flush()
+            os.fsync(out.fileno())
+        fresh.replace(self._path)
+
+    def add(self, machine: str, at: datetime, body: Happening) -> Event:
+        """Number an event and put it on the disk."""
+        self._last += 1
+        event = Event(sequence=self._last, machine=machine, at=at, body=body)
+        self._file.write(event.model_dump_json().encode() + b"\n")
+        self._file.flush()
+        os.fsync(self._file.fileno())
+        self._pending[event.sequence] = event
+        return event
+
+    def committed(self, sequence: int) -> None:
+        """The service has everything up to `sequence`."""
+        self._forget(sequence)
+        self._file.write(json.dumps({"committed": sequence}).encode() + b"\n")
+        self._file.flush()
+        if not self._pending and self._file.tell() > SHORTEN_OVER:
+            self._file.close()
+            self._rewrite()
+            self._file = self._path.open("ab")
+
+    def pending(self, after: int = 0) -> list[Event]:
+        """Events the service still has to commit, later than `after`."""
+        return [event for sequence, event in self._pending.items() if sequence > after]
+
+    def close(self) -> None:
+        self._file.close()

@@ -125,6 +125,7 @@ class Steward:
         self._pause_wanted: tuple[str, bool, bool] | None = None
         self._prepared = False
         self._parked = False
+        self._on_file = False
 
     # What comes out ------------------------------------------------------------------------------------------
 
@@ -216,7 +217,7 @@ class Steward:
         self._move(MachineEvent.RESUME)
         self._tell(BuildResumed(self._errand().build))
         self.phase = Phase.REHEATING
-        self.link.load(self._heat_program())
+        self._carry(self._heat_program())
 
     def stop(self, reason: str, now: Moment, outcome: Outcome = Outcome.STOPPED) -> None:
         """End the build: heaters off, park, bed presented."""
@@ -242,7 +243,7 @@ class Steward:
             return
         self._move(MachineEvent.CLEAR)
         if self.phase is Phase.RESTING and self.link.program is None:
-            self.link.load(Steps((b"M117 Ready",)))
+            self._carry(Steps((b"M117 Ready",)))
 
     def take_out(self, reason: str, now: Moment) -> None:
         """A person takes the machine out of work."""
@@ -280,6 +281,11 @@ class Steward:
         assert self.errand is not None
         return self.errand
 
+    def _carry(self, program: Program) -> None:
+        """Have the link carry a program of the tender's own."""
+        self._on_file = False
+        self.link.load(program)
+
     def _pass(self, now: Moment) -> None:
         """Account for the time since the last call."""
         if self._moment is not None and self.progress is not None:
@@ -303,7 +309,7 @@ class Steward:
         """After a fresh contact: heaters off, since nobody is known to want them, and reports by itself."""
         if self.link.state is LinkState.RESTING:
             self._prepared = True
-            self.link.load(Steps((*HEATERS_OFF, b"M155 S%d" % self._report_every_s)))
+            self._carry(Steps((*HEATERS_OFF, b"M155 S%d" % self._report_every_s)))
 
     def _take(self, events: list[LinkEvent]) -> None:
         for event in events:
@@ -360,7 +366,7 @@ class Steward:
             self.reason = reason
             self._tell(Noticed(reason, self.build))
             if heaters_off and self.phase is Phase.PARKED:
-                self.link.load(Steps(HEATERS_OFF[:2]))
+                self._carry(Steps(HEATERS_OFF[:2]))
 
     def _out_of_step(self, text: str) -> None:
         if self.phase in (Phase.FEEDING, Phase.PAUSING) and self.errand is not None:
@@ -373,7 +379,7 @@ class Steward:
             self._tell(Noticed(text, self.build))
 
     def _acknowledged(self, count: int) -> None:
-        if self.progress is None or self.link.program is not self._errand().program:
+        if self.progress is None or not self._on_file:
             return
         program = self._errand().program
         for index in range(self.progress.acknowledged, count):
@@ -394,6 +400,7 @@ class Steward:
 
     def _feed_file(self, at: int) -> None:
         self.phase = Phase.FEEDING
+        self._on_file = True
         self.link.load(self._errand().program, at, own=False)
         if self._pause_wanted is not None:
             self._start_pausing()
@@ -408,7 +415,7 @@ class Steward:
             self._move(MachineEvent.PAUSE, reason)
             self._tell(BuildPaused(self._errand().build, reason, by_itself))
             self.phase = Phase.PARKING
-            self.link.load(self._park_program(heaters_off))
+            self._carry(self._park_program(heaters_off))
         elif self.phase is Phase.STOPPING:
             self._start_ending()
 
@@ -427,7 +434,7 @@ class Steward:
             self._pause_wanted = None
         elif self.phase is Phase.REHEATING:
             self.phase = Phase.RETURNING
-            self.link.load(self._return_program())
+            self._carry(self._return_program())
         elif self.phase is Phase.RETURNING:
             assert self.progress is not None
             self._parked = False
@@ -445,7 +452,7 @@ class Steward:
         lift = (b"G91", b"G1 Z%g F600" % self.model.lift_mm, b"G90", b"G1 X%g Y%g F6000" % (x, y))
         completed = self._ending[0] is Outcome.COMPLETED
         self.link.drop()
-        self.link.load(
+        self._carry(
             Steps(
                 (
                     b"M400",
@@ -492,7 +499,7 @@ class Steward:
         if self.errand is not None and self.phase is not Phase.RESTING:
             self._ending = (Outcome.FAILED, "the machine restarted itself during the build")
             self.phase = Phase.ENDING
-            self.link.load(Steps((*HEATERS_OFF, b"M155 S%d" % self._report_every_s)))
+            self._carry(Steps((*HEATERS_OFF, b"M155 S%d" % self._report_every_s)))
             self._prepared = True
         elif self.state is not MachineState.DOWN:
             self._prepare()
@@ -517,6 +524,11 @@ class Steward:
             back.append(b"M190 S%g" % m.bed_asked_c)
         if m.nozzle_asked_c:
             back.append(b"M109 S%g" % m.nozzle_asked_c)
+        return Steps(tuple(back))
+
+    def _return_program(self) -> Steps:
+        m = self._modal
+        back: list[bytes] = []
         if self._laying_begun():
             back += [
                 b"G90",

@@ -7,7 +7,7 @@ import tempfile
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from sqlalchemy import insert, select
+from sqlalchemy import insert, select, update
 
 from chronarch.client import Client, requests
 from chronarch.core.fleet import Requirement, grams
@@ -80,6 +80,8 @@ async def _add_past(database: str, files: dict[str, File], now: datetime) -> Non
     async with make_sessions(engine)() as db:
         machines = {m.name: m for m in (await db.execute(select(t.Machine))).scalars()}
         past = past_until(files, min(m.since for m in machines.values()))
+        begin = min(i.begin for entries in past.ledgers.values() for i in entries)
+        await db.execute(update(t.File).values(added_at=begin, added_by=BY))
         jobs = []
         for file, copies, created in past.jobs:
             needs = {"material": file.need.requirement.material}

@@ -128,7 +128,7 @@ class _Run:
 
     def submit(self, when: datetime) -> None:
         """A few jobs arrive each working morning, and some at noon."""
-        for _ in range(self.random.randint(3, 6)):
+        for _ in range(self.random.randint(7, 12)):
             file = self.random.choice(self.files)
             self.jobs.append(_Job(len(self.jobs) + 1, file, self.random.randint(2, 6), when))
         self.hand_out(when)
@@ -207,7 +207,7 @@ def make_past(files: Sequence[PastFile], begin: datetime, end: datetime, seed: i
     run = _Run(files, begin, end, seed)
     day = begin
     while day < end:
-        for hour in (8, 12):
+        for hour in (8, 11, 14):
             if is_staffed(day.replace(hour=hour)):
                 run.at(day.replace(hour=hour, minute=run.random.randrange(5, 40)), run.submit)
         day += timedelta(days=1)

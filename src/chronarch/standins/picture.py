@@ -28,7 +28,7 @@ class Picture:
 
     def __init__(self, volume_mm: tuple[float, float, float], colour: str) -> None:
         self._x_mm, self._y_mm, _ = volume_mm
-        self._scale = min(500 / (self._x_mm + 0.45 * self._y_mm), 330 / (0.55 * self._y_mm + 60))
+        self._scale = min(590 / (self._x_mm + 0.45 * self._y_mm), 400 / (0.6 * self._y_mm + 40))
         self._colour = COLOURS.get(colour, (150, 150, 150))
         self._image = self._empty()
         self._draw = ImageDraw.Draw(self._image)
@@ -37,7 +37,7 @@ class Picture:
     def _at(self, x: float, y: float, z: float) -> tuple[float, float]:
         s = self._scale
         left = (WIDTH - s * (self._x_mm + 0.45 * self._y_mm)) / 2
-        return left + s * (x + 0.45 * y), HEIGHT - 60 - s * (0.55 * y + 1.25 * z)
+        return left + s * (x + 0.45 * y), HEIGHT - 52 - s * (0.6 * y + 1.2 * z)
 
     def _empty(self) -> Image.Image:
         image = Image.new("RGB", (WIDTH, HEIGHT), _BACK)

@@ -1,0 +1,41 @@
+.PHONY: help setup demo demo-reset console types test lint bench states
+.DEFAULT_GOAL := help
+BIN := .venv/bin
+
+help: ## Show what can be made.
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
+
+setup: ## Install what the demo needs.
+	@tools/setup demo
+
+demo: setup ## Open the demo shop; Ctrl-C closes it.
+	@exec $(BIN)/chronarch demo run
+
+demo-reset: setup ## Throw the demo's data away.
+	@$(BIN)/chronarch demo reset
+
+console: setup ## Build the console's pages.
+
+test: ## Run all tests.
+	@tools/setup develop
+	@$(BIN)/python -m tests
+
+lint: ## Check style, types and imports, of Python and of the console.
+	@tools/setup develop
+	$(BIN)/ruff check src tests bench
+	$(BIN)/ruff format --check -q src tests bench
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+	tools/check-console
+
+types: ## Make the console's API types anew from the service's OpenAPI document.
+	@tools/setup develop
+	$(BIN)/chronarch service openapi > console/openapi.json
+	cd console && PATH="$(CURDIR)/$(BIN):$$PATH" npm run --silent types
+
+states: ## Draw docs/states.md from the tables.
+	$(BIN)/python -m chronarch.core.states > docs/states.md
+
+bench: ## Measure: each figure as a ratio to a limit taken in the same run.
+	@tools/setup develop
+	$(BIN)/python -m bench.feeding

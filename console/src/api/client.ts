@@ -1,0 +1,80 @@
+import createClient, { type Middleware } from "openapi-fetch";
+
+import type { components, paths } from "./schema";
+
+/** openapi-fetch reads tuples as arrays; so do we. */
+type Loose<T> = T extends readonly (infer U)[] ? Loose<U>[] : T extends object ? { [K in keyof T]: Loose<T[K]> } : T;
+
+export type Machine = components["schemas"]["Machine"];
+export type MachineDetail = Loose<components["schemas"]["MachineDetail"]>;
+export type MachineState = components["schemas"]["MachineState"];
+export type Job = components["schemas"]["Job"];
+export type Build = components["schemas"]["Build"];
+export type LibraryFile = Loose<components["schemas"]["File"]>;
+export type Notice = components["schemas"]["Notice"];
+export type LedgerEntry = components["schemas"]["LedgerEntry"];
+export type Reading = components["schemas"]["Reading"];
+export type Utilisation = components["schemas"]["Utilisation"];
+export type UsageRow = components["schemas"]["UsageRow"];
+export type Shop = components["schemas"]["Shop"];
+export type Me = components["schemas"]["Me"];
+export type Problem = components["schemas"]["Problem"];
+
+/** A refused or failed call; its message is a sentence for the person who asked. */
+export class CallFailed extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+  ) {
+    super(message);
+  }
+}
+
+let csrf = "";
+export function setCsrf(token: string) {
+  csrf = token;
+}
+
+const withCsrf: Middleware = {
+  onRequest({ request }) {
+    if (request.method !== "GET" && csrf) request.headers.set("X-CSRF-Token", csrf);
+  },
+};
+
+export const api = createClient<paths>({ baseUrl: "/" });
+api.use(withCsrf);
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+/** The value of an answer; throws CallFailed with the problem's detail. */
+export async function value<T>(asked: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>;
+  try {
+    answer = await asked;
+  } catch {
+    throw new CallFailed(0, "The service does not answer. It may be restarting; try again in a moment.");
+  }
+  if (!answer.response.ok) {
+    const problem = answer.error as Partial<Problem> | undefined;
+    throw new CallFailed(answer.response.status, problem?.detail ?? `The service answered ${answer.response.status}.`);
+  }
+  return answer.data as T;
+}
+
+/** Send a file, with progress from 0 to 1. */
+export function sendFile(file: File, progress: (share: number) => void): Promise<LibraryFile> {
+  return new Promise((resolve, reject) => {
+    const request = new XMLHttpRequest();
+    request.open("POST", `/api/files?name=${encodeURIComponent(file.name)}`);
+    request.setRequestHeader("X-CSRF-Token", csrf);
+    request.setRequestHeader("Content-Type", "text/x.gcode");
+    request.upload.onprogress = (e) => progress(e.lengthComputable ? e.loaded / e.total : 0);
+    request.onerror = () => reject(new CallFailed(0, "The connection broke off; send the file again."));
+    request.onload = () => {
+      const body = JSON.parse(request.responseText || "{}");
+      if (request.status < 300) resolve(body as LibraryFile);
+      else reject(new CallFailed(request.status, (body as Problem).detail ?? "The file was refused."));
+    };
+    request.send(file);
+  });
+}

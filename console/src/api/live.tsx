@@ -1,0 +1,82 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { createContext, type ReactNode, useCallback, useContext, useEffect, useMemo, useRef, useState } from "react";
+
+import type { Machine, Shop } from "./client";
+
+interface Live {
+  /** Shop time now. */
+  now: () => Date;
+  rate: number;
+  /** False while the live stream is broken; since when, in real time. */
+  heard: boolean;
+  lost: Date | null;
+}
+
+const LiveContext = createContext<Live>({ now: () => new Date(), rate: 1, heard: false, lost: null });
+
+const ALSO: Record<string, string[]> = { builds: ["machine"], ledger: ["ledger"] };
+
+/** Listens to the live stream and keeps the query cache fresh; gives shop time to all below. */
+export function LiveProvider({ children }: { children: ReactNode }) {
+  const client = useQueryClient();
+  const [clock, setClock] = useState<{ shop: number; at: number; rate: number } | null>(null);
+  const [lost, setLost] = useState<Date | null>(null);
+  const waiting = useRef(new Set<string>());
+
+  useEffect(() => {
+    const source = new EventSource("/api/live");
+    const flush = setInterval(() => {
+      const kinds = [...waiting.current];
+      waiting.current.clear();
+      for (const kind of kinds) void client.invalidateQueries({ queryKey: [kind] });
+    }, 400);
+    source.addEventListener("shop", (e) => {
+      const shop = JSON.parse(e.data) as Shop;
+      setClock({ shop: Date.parse(shop.now), at: performance.now(), rate: shop.rate });
+      client.setQueryData(["shop"], shop);
+      setLost(null);
+      for (const kind of ["jobs", "builds", "notices", "ledger", "files", "machine"]) waiting.current.add(kind);
+    });
+    source.addEventListener("machine", (e) => {
+      const machine = JSON.parse(e.data) as Machine;
+      client.setQueryData<Machine[]>(["machines"], (before) => {
+        if (!before) return before;
+        const rest = before.filter((m) => m.name !== machine.name);
+        return [...rest, machine].sort((a, b) => a.name.localeCompare(b.name));
+      });
+    });
+    source.addEventListener("changed", (e) => {
+      const { what } = JSON.parse(e.data) as { what: string };
+      for (const kind of [what, ...(ALSO[what] ?? [])]) waiting.current.add(kind);
+    });
+    source.onerror = () => {
+      setLost((before) => before ?? new Date());
+      if (source.readyState === EventSource.CLOSED) void client.invalidateQueries({ queryKey: ["me"] });
+    };
+    return () => {
+      clearInterval(flush);
+      source.close();
+    };
+  }, [client]);
+
+  const now = useCallback(
+    () => (clock ? new Date(clock.shop + (performance.now() - clock.at) * clock.rate) : new Date()),
+    [clock],
+  );
+  const live = useMemo(() => ({ now, rate: clock?.rate ?? 1, heard: clock !== null, lost }), [now, clock, lost]);
+  return <LiveContext.Provider value={live}>{children}</LiveContext.Provider>;
+}
+
+export const useLive = () => useContext(LiveContext);
+
+/** Shop time, renewed every `everyMs` real milliseconds. */
+export function useNow(everyMs = 1000): Date {
+  const { now } = useLive();
+  const [at, setAt] = useState(now);
+  useEffect(() => {
+    setAt(now());
+    const timer = setInterval(() => setAt(now()), everyMs);
+    return () => clearInterval(timer);
+  }, [now, everyMs]);
+  return at;
+}

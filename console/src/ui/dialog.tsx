@@ -1,0 +1,46 @@
+import * as Radix from "@radix-ui/react-dialog";
+import type { ReactNode } from "react";
+
+/** A question over the page. Closes by Escape, by the ground behind it, or by its own buttons. */
+export function Dialog({
+  open,
+  close,
+  title,
+  text,
+  children,
+}: {
+  open: boolean;
+  close: () => void;
+  title: string;
+  text?: string;
+  children: ReactNode;
+}) {
+  return (
+    <Radix.Root open={open} onOpenChange={(next) => !next && close()}>
+      <Radix.Portal>
+        <Radix.Overlay className="fade-in fixed inset-0 z-40 bg-black/45" />
+        <Radix.Content
+          className="fade-in fixed inset-x-0 bottom-0 z-50 max-h-[92vh] overflow-auto rounded-t-xl border border-rule bg-sheet p-6 shadow-xl sm:inset-x-auto sm:top-1/2 sm:bottom-auto sm:left-1/2 sm:w-[30rem] sm:-translate-x-1/2 sm:-translate-y-1/2 sm:rounded-xl"
+          aria-describedby={undefined}
+        >
+          <Radix.Title className="m-0 font-serif text-xl font-semibold">{title}</Radix.Title>
+          {text && <Radix.Description className="mt-1.5 mb-0 text-faded">{text}</Radix.Description>}
+          <div className="mt-4 flex flex-col gap-4">{children}</div>
+        </Radix.Content>
+      </Radix.Portal>
+    </Radix.Root>
+  );
+}
+
+export function Field({ label, children, hint }: { label: string; children: ReactNode; hint?: string }) {
+  return (
+    <label className="flex flex-col gap-1 text-sm">
+      <span className="font-medium">{label}</span>
+      {children}
+      {hint && <span className="text-faded">{hint}</span>}
+    </label>
+  );
+}
+
+export const inputLook =
+  "min-h-10 w-full rounded-md border border-rule bg-ground px-3 text-base text-ink placeholder:text-faded/70";

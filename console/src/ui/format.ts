@@ -1,0 +1,29 @@
+/** How numbers and times are written, everywhere alike. */
+
+const two = (n: number) => String(n).padStart(2, "0");
+
+export const clock = (at: Date | string) => {
+  const d = new Date(at);
+  return `${two(d.getHours())}:${two(d.getMinutes())}`;
+};
+
+export const day = (at: Date | string) =>
+  new Date(at).toLocaleDateString("en-GB", { weekday: "short", day: "numeric", month: "short" });
+
+/** The hour alone for a time on the same day as `now`, with the day for others. */
+export const when = (at: Date | string, now: Date) =>
+  new Date(at).toDateString() === now.toDateString() ? clock(at) : `${day(at)}, ${clock(at)}`;
+
+export function duration(seconds: number): string {
+  if (seconds < 60) return `${Math.max(0, Math.round(seconds))} s`;
+  const minutes = Math.round(seconds / 60);
+  return minutes < 60 ? `${minutes} min` : `${Math.floor(minutes / 60)} h ${two(minutes % 60)} min`;
+}
+
+export const percent = (share: number, digits = 0) => `${(share * 100).toFixed(digits)} %`;
+/** A share as CSS wants a width. */
+export const width = (share: number) => `${(share * 100).toFixed(3)}%`;
+export const size = (bytes: number) => (bytes >= 1e6 ? `${(bytes / 1e6).toFixed(1)} MB` : `${(bytes / 1e3).toFixed(1)} kB`);
+export const metres = (mm: number) => `${(mm / 1000).toFixed(2)} m`;
+export const degrees = (c: number | null | undefined) => (c == null ? "–" : `${c.toFixed(0)} °C`);
+export const sum = (values: Iterable<number>) => [...values].reduce((a, b) => a + b, 0);

@@ -12,9 +12,12 @@ The file's own lines count from 1; programs of the tender's own (heating off, pa
 that the two can be told apart in any record of what a machine ran.
 
 A line without an answer may have been lost, or its answer may have been, or be late. After a repeat the link
-therefore *settles*: it listens until the wire is quiet and then goes by the last thing the machine said. Where
-that happened within a program, its last line is sent once more at the end: the machine answers with the number
-after it, or takes it now; either way the whole program is there.
+therefore *settles*: it listens until the wire is quiet and then goes by the last thing the machine said.
+
+A plain `ok` does not say which line it is for, and one that comes twice puts the link ahead of the machine. So before
+a program is left, at its end or for a pause, the link *confirms* where the machine stands: it sends the last line
+once more and goes on only when the machine answers that it wants the one after it. Machines that number their `ok`
+need no confirming.
 
 The table, state x event -> state ("-" is: stay):
 
@@ -54,6 +57,7 @@ OWN_BASE = 900_000_000
 
 LONGEST_ANSWER = 4096
 MOST_REPEATS = 25
+MOST_CONFIRMS = 4
 LOG_LINES = 500
 
 
@@ -161,7 +165,10 @@ class LineLink:
         self._furthest = 0
         self._counted = False
         self._held = False
-        self._doubt = False
+        self._confirming = False
+        self._confirmed = False
+        self._confirms = 0
+        self._numbered_oks = False
         self._repeated = False
         self._repeats = 0
         self._said: int | None = None
@@ -184,7 +191,7 @@ class LineLink:
             raise RuntimeError("A program can be loaded only while no line is outstanding.")
         self._program, self._next, self._furthest = program, at, at
         self._base = OWN_BASE if own else 0
-        self._counted = self._held = self._doubt = self._repeated = False
+        self._counted = self._held = self._confirming = self._confirmed = self._repeated = False
         self._repeats = 0
         if self.state is LinkState.RESTING:
             self._go_on([])
@@ -207,9 +214,8 @@ class LineLink:
         self._repeats = 0
         self.state = LinkState.RESTING
         if self._program is not None:
-            self._doubt = True
             self._repeated = self._counted
-            self._number() if not self._counted else self._send()
+            self._again()
 
     def disconnected(self) -> None:
         self.state = LinkState.AWAY
@@ -260,11 +266,8 @@ class LineLink:
             return events
         if self._repeats % 5 == 0:
             return [Silent()]
-        self._repeated = self._doubt = True
-        if self._counted:
-            self._send()
-        else:
-            self._number()
+        self._repeated = True
+        self._again()
         return events
 
     def _answered(self, answer: Answer, events: list[LinkEvent], now_s: float) -> None:
@@ -290,6 +293,7 @@ class LineLink:
         elif self.state is LinkState.RECOVERING:
             self._go_on(events)
         elif self.state is LinkState.FEEDING and answer.number in (None, self._base + self._next + 1):
+            self._numbered_oks = answer.number is not None
             self._taken(self._next + 1, events)
             self._go_on(events)
 
@@ -326,6 +330,14 @@ class LineLink:
         self.state = LinkState.RECOVERING
         if not self._counted:
             self._counted = self._said is None
+        elif self._confirming:
+            self._confirmed = self._said == self._base + self._next + 1 or self._confirms >= MOST_CONFIRMS
+            if not self._confirmed and self._said is None:
+                self._confirm()
+                return
+            self._confirming = False
+            if not self._confirmed and self._said is not None:
+                self._wanted(self._said, events)
         elif self._said is None:
             self._taken(self._next + 1, events)
         else:
@@ -354,30 +366,44 @@ class LineLink:
             return
         if not self._counted:
             self._number()
+        elif self._next < len(self._program) and not self._held:
+            self._send()
+        elif not (self._confirmed or self._numbered_oks or self._next == 0):
+            self._confirm()
         elif self._next >= len(self._program):
-            if self._doubt and self._next > 0:
-                self._doubt = False
-                self._next -= 1
-                self._send()
-                return
             self._program = None
             self.state = LinkState.RESTING
             events.append(Finished())
-        elif self._held:
+        else:
             self.state = LinkState.RESTING
             events.append(Drained(self._next))
+
+    def _again(self) -> None:
+        """Send what is outstanding once more."""
+        if not self._counted:
+            self._number()
+        elif self._confirming or (self._program is not None and self._next >= len(self._program)):
+            self._confirm()
         else:
             self._send()
 
     def _send(self) -> None:
+        self._confirming = self._confirmed = False
+        self._put(self._next)
+
+    def _confirm(self) -> None:
+        """Ask where the machine stands, by the last line once more."""
+        self._confirms = self._confirms + 1 if self._confirming else 1
+        self._confirming = self._repeated = True
+        self._put(self._next - 1)
+
+    def _put(self, index: int) -> None:
         assert self._program is not None
         self.state = LinkState.FEEDING
-        if self._next >= len(self._program):
-            self._next = len(self._program) - 1
-        command = self._program.command(self._next)
-        self._furthest = max(self._furthest, self._next)
-        self._out += numbered(self._base + self._next + 1, command)
-        if self._base:
+        command = self._program.command(index)
+        self._furthest = max(self._furthest, index)
+        self._out += numbered(self._base + index + 1, command)
+        if self._base and not self._confirming:
             self.log.append((">", command.decode("ascii", "replace")))
 
     def _number(self) -> None:

@@ -201,7 +201,7 @@ class Steward:
     def pause(self, reason: str, now: Moment, *, by_itself: bool = False, heaters_off: bool = False) -> None:
         """Stop feeding at the next line, park, and wait."""
         self._pass(now)
-        if self.errand is None or self.phase in (Phase.STOPPING, Phase.ENDING):
+        if self.errand is None or self.phase in (Phase.RESTING, Phase.STOPPING, Phase.ENDING):
             raise WrongState(f"Nothing can be paused: the machine is {self.state}.")
         if self._pause_wanted is not None or self.phase in (Phase.PARKING, Phase.PARKED):
             raise WrongState("The build is paused already.")
@@ -222,7 +222,7 @@ class Steward:
     def stop(self, reason: str, now: Moment, outcome: Outcome = Outcome.STOPPED) -> None:
         """End the build: heaters off, park, bed presented."""
         self._pass(now)
-        if self.errand is None or self.phase in (Phase.STOPPING, Phase.ENDING):
+        if self.errand is None or self.phase in (Phase.RESTING, Phase.STOPPING, Phase.ENDING):
             raise WrongState(f"Nothing can be stopped: the machine is {self.state}.")
         self._ending = (outcome, reason)
         self.phase = Phase.STOPPING

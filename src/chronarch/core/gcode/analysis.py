@@ -220,6 +220,8 @@ class _Reader:
         pass
 
     def layers(self) -> tuple[Layer, ...]:
+        if not self.starts:
+            return ()
         ends = [*self.starts[1:], (0.0, self.commands, self.seconds, self.filament_total)]
         return tuple(
             Layer(z, first, end[2] - began, end[3] - fed)

@@ -1,0 +1,235 @@
+"""The line protocol: whatever happens on the wire, the machine runs the program's commands once and in order."""
+
+from __future__ import annotations
+
+import random
+import re
+import unittest
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from chronarch.core.answers import Boot, Chatter, Fault, FilamentOut, Halted, Heat, Ok, Resend, read_answer
+from chronarch.core.line_link import (
+    Acknowledged,
+    Drained,
+    Finished,
+    LineLink,
+    LinkState,
+    OutOfStep,
+    Silent,
+    Steps,
+    numbered,
+)
+
+PROGRAM = Steps(tuple(b"G1 X%d" % n for n in range(40)))
+
+
+class ToyMachine:
+    """The rules of a firmware in a few lines, with a wire that damages, loses and repeats lines."""
+
+    def __init__(self, seed: int, damage: float = 0.0, lose: float = 0.0, repeat: float = 0.0) -> None:
+        self.random = random.Random(seed)
+        self.damage, self.lose, self.repeat = damage, lose, repeat
+        self.last = 0
+        self.ran: list[bytes] = []
+
+    def wire(self, line: bytes) -> list[bytes]:
+        """What arrives of one line."""
+        luck = self.random.random()
+        if luck < self.lose:
+            return []
+        if luck < self.lose + self.damage:
+            at = self.random.randrange(len(line) - 1)
+            line = line[:at] + bytes([self.random.randrange(33, 127)]) + line[at + 1 :]
+        return [line, line] if self.random.random() < self.repeat else [line]
+
+    def take(self, data: bytes) -> bytes:
+        out = b""
+        for sent in data.splitlines(keepends=True):
+            for line in self.wire(sent):
+                for answer in self.answer(line.strip()):
+                    out += b"".join(self.wire(answer))
+        return out
+
+    def answer(self, line: bytes) -> list[bytes]:
+        found = re.fullmatch(rb"N(\d+) (.*)\*(\d+)", line)
+        given = re.search(rb"\*(\d+)$", line)
+        body = line[: line.rfind(b"*")]
+        total = 0
+        for byte in body:
+            total ^= byte
+        if not found or not given or int(given[1]) != total:
+            return self.refuse(b"checksum mismatch")
+        number, command = int(found[1]), found[2]
+        if command.startswith(b"M110"):
+            self.last = int(command.split(b"N")[1])
+            return [b"ok\n"]
+        if number != self.last + 1:
+            return self.refuse(b"line number is not the last line number + 1")
+        self.last = number
+        self.ran.append(command)
+        return [b"ok\n"]
+
+    def refuse(self, why: bytes) -> list[bytes]:
+        return [b"Error:%s, last line: %d\n" % (why, self.last), b"Resend: %d\n" % (self.last + 1), b"ok\n"]
+
+
+def converse(link: LineLink, machine: ToyMachine, most: int = 20_000) -> list[object]:
+    """Let link and machine talk, time passing whenever the wire is quiet, until the program is over or given up."""
+    events: list[object] = []
+    now = 0.0
+    for _ in range(most):
+        data = link.outgoing()
+        if data:
+            now += 0.001
+            events += link.receive(machine.take(data), now)
+        else:
+            now += 0.1
+            events += link.tick(now)
+        if any(isinstance(e, Finished | OutOfStep | Drained) for e in events):
+            break
+    return events
+
+
+def started(program: Steps = PROGRAM, **options: float) -> LineLink:
+    link = LineLink(**options)
+    link.connected()
+    link.load(program, own=False)
+    return link
+
+
+class Feeding(unittest.TestCase):
+    def test_a_clean_wire_carries_each_line_once(self) -> None:
+        link, machine = started(), ToyMachine(1)
+        events = converse(link, machine)
+        self.assertEqual(machine.ran, list(PROGRAM.commands))
+        self.assertEqual([e.count for e in events if isinstance(e, Acknowledged)], list(range(1, 41)))
+        self.assertIsInstance(events[-1], Finished)
+        self.assertEqual(link.resends, 0)
+
+    def test_the_checksum_is_the_xor_of_all_bytes_before_the_asterisk(self) -> None:
+        # 'N'^'1'^' '^'G'^'2'^'8' = 78^49^32^71^50^56 = 18
+        self.assertEqual(numbered(1, b"G28"), b"N1 G28*18\n")
+
+    @settings(max_examples=150, deadline=None)
+    @given(
+        seed=st.integers(0, 10**6),
+        damage=st.floats(0, 0.25),
+        lose=st.floats(0, 0.15),
+        repeat=st.floats(0, 0.15),
+    )
+    def test_whatever_the_wire_does_commands_run_once_in_order_or_it_stops_saying_so(
+        self, seed: int, damage: float, lose: float, repeat: float
+    ) -> None:
+        machine = ToyMachine(seed, damage, lose, repeat)
+        link = started()
+        events = converse(link, machine)
+        self.assertTrue(events, "nothing ever happened")
+        if isinstance(events[-1], Finished):
+            self.assertEqual(machine.ran, list(PROGRAM.commands))
+        else:
+            self.assertIsInstance(events[-1], OutOfStep)
+            self.assertEqual(machine.ran, list(PROGRAM.commands[: len(machine.ran)]))
+
+    def test_moderate_damage_is_survived_and_not_merely_noticed(self) -> None:
+        for seed in range(30):
+            machine = ToyMachine(seed, damage=0.05, lose=0.02)
+            events = converse(started(), machine)
+            self.assertIsInstance(events[-1], Finished, f"seed {seed}")
+            self.assertEqual(machine.ran, list(PROGRAM.commands), f"seed {seed}")
+
+    def test_a_lost_answer_is_not_a_lost_line(self) -> None:
+        link, machine = started(Steps((b"G28", b"M84"))), ToyMachine(1)
+        link.receive(machine.take(link.outgoing()), 0.0)
+        machine.take(link.outgoing())  # the machine ran G28; its ok never arrives
+        link.tick(0.1)
+        link.tick(5.0)
+        events = converse(link, machine)
+        self.assertEqual(machine.ran, [b"G28", b"M84"])
+        self.assertIsInstance(events[-1], Finished)
+
+    def test_busy_keeps_a_slow_line_from_being_sent_again(self) -> None:
+        link, machine = started(Steps((b"M109 S205", b"M84")), answer_timeout_s=3.0), ToyMachine(1)
+        link.receive(machine.take(link.outgoing()), 0.0)
+        self.assertIn(b"M109", link.outgoing())
+        for second in range(1, 60):
+            link.receive(b"echo:busy: processing\n", float(second))
+            link.tick(second + 0.5)
+            self.assertEqual(link.outgoing(), b"")
+
+    def test_after_a_cut_the_outstanding_line_goes_out_again(self) -> None:
+        link, machine = started(), ToyMachine(1)
+        for _ in range(10):
+            link.receive(machine.take(link.outgoing()), 0.0)
+        machine.take(link.outgoing())
+        link.disconnected()
+        self.assertEqual(link.outgoing(), b"")
+        link.connected()
+        converse(link, machine)
+        self.assertEqual(machine.ran, list(PROGRAM.commands))
+
+    def test_a_machine_that_never_answers_is_given_up_with_a_reason(self) -> None:
+        link = started()
+        events: list[object] = []
+        for second in range(400):
+            link.outgoing()
+            events += link.tick(float(second))
+        self.assertTrue(any(isinstance(e, Silent) for e in events))
+        self.assertIsInstance(events[-1], OutOfStep)
+
+    def test_hold_lets_the_outstanding_line_end_and_sends_no_other(self) -> None:
+        link, machine = started(), ToyMachine(1)
+        for _ in range(5):
+            link.receive(machine.take(link.outgoing()), 0.0)
+        self.assertEqual(link.hold(), [])
+        events = converse(link, machine)
+        self.assertIn(Drained(5), events)
+        self.assertEqual(link.outgoing(), b"")
+        self.assertIs(link.state, LinkState.RESTING)
+        link.load(Steps((b"G91",)))
+        converse(link, machine)
+        link.load(PROGRAM, 5, own=False)
+        converse(link, machine)
+        self.assertEqual(machine.ran, [*PROGRAM.commands[:5], b"G91", *PROGRAM.commands[5:]])
+
+    def test_an_urgent_command_goes_before_what_waits(self) -> None:
+        link = started()
+        link.urgent(b"M112")
+        self.assertTrue(link.outgoing().startswith(b"M112\n"))
+
+    def test_a_program_is_not_swapped_while_a_line_is_outstanding(self) -> None:
+        link = started()
+        with self.assertRaises(RuntimeError):
+            link.load(PROGRAM)
+
+
+class Answers(unittest.TestCase):
+    def test_each_kind_of_answer_is_read(self) -> None:
+        table = {
+            "ok": [Ok()],
+            "ok N12": [Ok(12)],
+            "Resend: 7": [Resend(7)],
+            "rs N7": [Resend(7)],
+            "start": [Boot()],
+            "!! driver fault": [Halted("driver fault")],
+            "Error:fan 0 stalled": [Fault("fan 0 stalled")],
+            "//action:out_of_filament T0": [FilamentOut()],
+            "T:205.1 /205.0 B:60.2 /60.0 @:0": [Heat(205.1, 205.0, 60.2, 60.0)],
+            "ok T:21.0 /0.0 B:20.0 /0.0": [Heat(21.0, 0.0, 20.0, 0.0), Ok()],
+            "echo: hello there": [Chatter("echo: hello there")],
+            "": [],
+        }
+        for line, expected in table.items():
+            with self.subTest(line=line):
+                self.assertEqual(read_answer(line), expected)
+
+    @given(st.binary(max_size=300))
+    def test_no_bytes_from_a_machine_break_the_link(self, data: bytes) -> None:
+        link = started()
+        link.receive(data + b"\n", 0.0)
+
+    def test_unknown_chatter_is_kept_for_the_log(self) -> None:
+        link = started()
+        self.assertEqual(link.receive(b"echo: SD card missing\n", 0.0), [])
+        self.assertIn(("<", "echo: SD card missing"), link.log)

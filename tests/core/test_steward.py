@@ -1,0 +1,283 @@
+"""One machine minded: builds begin, pause, resume, stop and end; trouble pauses and is told."""
+
+from __future__ import annotations
+
+import unittest
+from datetime import UTC, datetime, timedelta
+
+from chronarch.core.fleet import MachineModel
+from chronarch.core.gcode import analyse
+from chronarch.core.happenings import BuildBegan, BuildEnded, BuildPaused, BuildResumed, Noticed, StateChanged
+from chronarch.core.line_link import OWN_BASE, Steps
+from chronarch.core.states import MachineState, Outcome, WrongState
+from chronarch.core.steward import OFFLINE_AFTER_S, Errand, Moment, Steward
+from tests.support.gcode import commands, squares
+
+TEXT = squares(layers=2, rounds=2, nozzle=205, bed=60)
+COMMANDS = [c.encode() for c in commands(TEXT)]
+MODEL = MachineModel("toy")
+
+
+class Bench:
+    """A steward and a machine that takes each line at once, with time moved by hand."""
+
+    def __init__(self) -> None:
+        self.steward = Steward(MODEL)
+        self.real_s = 0.0
+        self.ran: list[bytes] = []
+        self.own: list[bytes] = []
+        self.urgent: list[bytes] = []
+        self.last = 0
+        self.heat = (25.0, 0.0, 25.0, 0.0)
+        self.told: list[object] = []
+        self.blocked = False
+
+    def now(self) -> Moment:
+        return Moment(self.real_s, datetime(2026, 10, 19, 9, tzinfo=UTC) + timedelta(seconds=self.real_s))
+
+    def say(self, text: str) -> None:
+        self.steward.receive(text.encode() + b"\n", self.now())
+
+    def report(self) -> None:
+        n, na, b, ba = self.heat
+        self.say(f"T:{n} /{na} B:{b} /{ba}")
+
+    def run(self, lines: int = 1000, seconds: float = 30.0) -> None:
+        """Let the machine take up to `lines` lines, time passing when the wire is quiet."""
+        end = self.real_s + seconds
+        while lines > 0 and self.real_s < end:
+            data = self.steward.outgoing()
+            if not data:
+                self.real_s += 0.05
+                self.steward.tick(self.now())
+            for line in data.splitlines():
+                lines -= 1
+                self.take(line)
+        self.told += [happening for _, happening in self.steward.happened()]
+
+    def take(self, line: bytes) -> None:
+        if not line.startswith(b"N"):
+            self.urgent.append(line)
+            self.blocked = False
+            return
+        number, _, rest = line[1:].partition(b" ")
+        command = rest[: rest.rfind(b"*")]
+        if command.startswith(b"M110"):
+            self.last = int(number)
+        elif int(number) != self.last + 1:
+            self.say(f"Error:line number, last line: {self.last}")
+            self.say(f"Resend: {self.last + 1}")
+        else:
+            self.last = int(number)
+            (self.own if self.last > OWN_BASE else self.ran).append(command)
+        self.say("ok")
+
+    def begin(self) -> None:
+        self.steward.connected(self.now())
+        self.run()
+        self.told.clear()
+        self.own.clear()
+        plan = analyse([TEXT.encode()], MODEL).plan
+        self.steward.begin(Errand(7, plan, Steps(tuple(COMMANDS))), self.now())
+
+    def states(self) -> list[MachineState]:
+        return [h.state for h in self.told if isinstance(h, StateChanged)]
+
+    def of(self, kind: type) -> list[object]:
+        return [h for h in self.told if isinstance(h, kind)]
+
+
+class Builds(unittest.TestCase):
+    def setUp(self) -> None:
+        self.bench = Bench()
+        self.bench.begin()
+
+    def test_a_build_runs_its_file_and_ends_completed_cooling_uncleared(self) -> None:
+        b = self.bench
+        b.heat = (205.0, 205.0, 60.0, 60.0)
+        b.report()
+        b.run()
+        self.assertEqual(b.ran, COMMANDS)
+        (ended,) = b.of(BuildEnded)
+        self.assertEqual((ended.outcome, ended.acknowledged), (Outcome.COMPLETED, len(COMMANDS)))
+        self.assertEqual(b.states(), [MachineState.WARMING, MachineState.BUILDING, MachineState.COOLING])
+        self.assertIn(b"M104 S0", b.own, "heaters are turned off whatever the file does")
+        b.heat = (90.0, 0.0, 39.0, 0.0)
+        b.report()
+        b.run(seconds=1)
+        self.assertIs(b.steward.state, MachineState.UNCLEARED)
+        b.steward.clear(b.now())
+        self.assertIs(b.steward.state, MachineState.IDLE)
+
+    def test_pause_parks_and_resume_goes_on_with_the_very_next_line_as_it_was(self) -> None:
+        b = self.bench
+        b.run(lines=20)
+        b.steward.pause("wrong colour", b.now())
+        b.run(seconds=3)
+        taken = len(b.ran)
+        self.assertLess(taken, len(COMMANDS))
+        self.assertEqual(b.of(BuildPaused), [BuildPaused(7, "wrong colour", False)])
+        self.assertIn(b"G1 X5 Y200 F6000", b.own)
+        b.run(seconds=5)
+        self.assertEqual(len(b.ran), taken, "nothing of the file is sent while paused")
+        b.own.clear()
+        b.steward.resume(b.now())
+        b.run()
+        self.assertEqual(b.ran, COMMANDS)
+        self.assertEqual(b.of(BuildResumed), [BuildResumed(7)])
+        moved = [c for c in b.ran[:taken] if c.startswith((b"G0 X", b"G1 X"))][-1]
+        x = moved.split()[1]
+        self.assertTrue(any(c.startswith(b"G1 " + x) for c in b.own), f"returns to {x!r}: {b.own}")
+        e = [c.split(b" E")[1].split()[0] for c in b.ran[:taken] if b" E" in c][-1]
+        self.assertIn(b"G92 E" + e, b.own)
+        self.assertIn(b"M109 S205", b.own)
+
+    def test_stop_turns_heaters_off_and_ends_the_build_as_stopped(self) -> None:
+        b = self.bench
+        b.run(lines=20)
+        b.own.clear()
+        b.steward.stop("no longer wanted", b.now())
+        b.run()
+        (ended,) = b.of(BuildEnded)
+        self.assertEqual((ended.outcome, ended.reason), (Outcome.STOPPED, "no longer wanted"))
+        self.assertLess(ended.acknowledged, len(COMMANDS))
+        self.assertIn(b"M108", b.urgent, "a wait for heat is broken off")
+        self.assertLess(b.own.index(b"M104 S0"), b.own.index(b"G1 X5 Y200 F6000"))
+        with self.assertRaises(WrongState):
+            b.steward.stop("again", b.now())
+
+    def test_filament_out_pauses_by_itself_with_the_reason(self) -> None:
+        b = self.bench
+        b.run(lines=20)
+        b.say("//action:out_of_filament T0")
+        b.run(seconds=3)
+        self.assertEqual(b.of(BuildPaused), [BuildPaused(7, "filament ran out", True)])
+        self.assertIs(b.steward.state, MachineState.PAUSED)
+
+    def test_a_fault_the_machine_reports_pauses_by_itself(self) -> None:
+        b = self.bench
+        b.run(lines=20)
+        b.say("Error:fan 0 stalled")
+        b.run(seconds=3)
+        (paused,) = b.of(BuildPaused)
+        self.assertIn("fan 0 stalled", paused.reason)
+
+    def test_a_heater_that_stops_rising_pauses_with_all_heaters_off(self) -> None:
+        b = self.bench
+        b.run(lines=8)
+        b.heat = (80.0, 205.0, 25.0, 60.0)
+        for _ in range(60):
+            b.real_s += 2
+            b.report()
+        b.run(seconds=5)
+        (paused,) = b.of(BuildPaused)
+        self.assertIn("stopped rising", paused.reason)
+        self.assertEqual(b.own[-2:], [b"M104 S0", b"M140 S0"])
+
+    def test_resuming_with_a_dead_heater_pauses_again_before_anything_is_extruded(self) -> None:
+        b = self.bench
+        b.run(lines=20)
+        b.steward.pause("look", b.now())
+        b.run(seconds=3)
+        taken = len(b.ran)
+        b.own.clear()
+        b.told.clear()
+        b.steward.resume(b.now())
+        data = b.steward.outgoing()
+        b.take(data.splitlines()[0])
+        b.heat = (40.0, 205.0, 60.0, 60.0)
+        for _ in range(40):
+            b.real_s += 2
+            b.report()
+        b.run(seconds=5)
+        self.assertEqual(len(b.ran), taken)
+        self.assertFalse([c for c in b.own if b" E2" in c], "nothing is pushed through a cold nozzle")
+        self.assertIs(b.steward.state, MachineState.PAUSED)
+
+    def test_a_restart_of_the_machine_ends_the_build_as_failed(self) -> None:
+        b = self.bench
+        b.run(lines=20)
+        b.last = 0
+        b.say("start")
+        b.run()
+        (ended,) = b.of(BuildEnded)
+        self.assertEqual(ended.outcome, Outcome.FAILED)
+        self.assertIn("restarted itself", ended.reason)
+        self.assertIs(b.steward.state, MachineState.UNCLEARED)
+
+    def test_a_halted_machine_is_down_until_put_back_and_its_bed_still_wants_clearing(self) -> None:
+        b = self.bench
+        b.run(lines=20)
+        b.say("!! driver fault")
+        b.run(seconds=1)
+        self.assertIs(b.steward.state, MachineState.DOWN)
+        (ended,) = b.of(BuildEnded)
+        self.assertIn("driver fault", ended.reason)
+        b.steward.put_back(b.now())
+        self.assertIs(b.steward.state, MachineState.UNCLEARED)
+
+    def test_an_emergency_stop_goes_out_before_everything(self) -> None:
+        b = self.bench
+        b.run(lines=20)
+        b.steward.emergency(b.now())
+        self.assertTrue(b.steward.outgoing().startswith(b"M112\n"))
+        self.assertIs(b.steward.state, MachineState.DOWN)
+
+    def test_a_short_cut_is_not_offline_and_a_long_one_is(self) -> None:
+        b = self.bench
+        b.run(lines=20)
+        b.steward.disconnected(b.now())
+        b.real_s += OFFLINE_AFTER_S / 2
+        b.steward.tick(b.now())
+        self.assertFalse(b.steward.offline)
+        b.real_s += OFFLINE_AFTER_S
+        b.steward.tick(b.now())
+        self.assertIs(b.steward.shown_state, MachineState.OFFLINE)
+        b.steward.connected(b.now())
+        b.run()
+        self.assertEqual(b.ran, COMMANDS)
+        self.assertIn(MachineState.OFFLINE, b.states())
+
+    def test_progress_counts_acknowledged_lines_by_their_planned_time(self) -> None:
+        b = self.bench
+        b.run(lines=10)
+        assert b.steward.progress is not None
+        before = b.steward.progress.share
+        b.run(lines=10)
+        self.assertGreater(b.steward.progress.share, before)
+        b.run()
+        self.assertAlmostEqual(b.steward.progress.share, 1.0)
+
+    def test_what_the_state_does_not_allow_is_refused(self) -> None:
+        b = self.bench
+        b.run(lines=20)
+        refused = (
+            lambda: b.steward.resume(b.now()),
+            lambda: b.steward.clear(b.now()),
+            lambda: b.steward.take_out("", b.now()),
+            lambda: b.steward.begin(b.steward.errand, b.now()),  # type: ignore[arg-type]
+        )
+        for deed in refused:
+            with self.assertRaises(WrongState):
+                deed()
+
+    def test_trouble_without_a_build_is_told_once_and_changes_nothing(self) -> None:
+        b = Bench()
+        b.steward.connected(b.now())
+        b.run()
+        b.told.clear()
+        for _ in range(3):
+            b.say("//action:out_of_filament T0")
+        b.run(seconds=1)
+        self.assertEqual(b.told, [Noticed("filament ran out")])
+        self.assertIs(b.steward.state, MachineState.IDLE)
+
+    def test_a_build_nobody_minds_any_more_is_ended_with_heaters_off(self) -> None:
+        b = Bench()
+        b.steward.lost(9, analyse([TEXT.encode()], MODEL).plan, b.now())
+        b.steward.connected(b.now())
+        b.run()
+        (ended,) = b.of(BuildEnded)
+        self.assertEqual((ended.build, ended.outcome), (9, Outcome.FAILED))
+        self.assertIn(b"M104 S0", b.own)
+        self.assertEqual(b.of(BuildBegan), [])

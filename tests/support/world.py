@@ -1,0 +1,274 @@
+"""A whole shop for tests: real database, service, tender and stand-ins, each a process of its own on loopback."""
+
+from __future__ import annotations
+
+import asyncio
+import itertools
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, TypeVar
+
+import httpx
+
+from chronarch.client import Client, ClientError, requests
+from chronarch.core.clock import ScaledClock
+from chronarch.core.states import MachineState
+from chronarch.records.database import migrate
+from chronarch.records.server import PrivateServer, die_with_parent, free_port
+from chronarch.service.command import register_key, register_person
+from chronarch.service.settings import Settings
+from chronarch.wire import machines as wm
+from chronarch.wire.people import Scope
+from chronarch.wire.work import Build, Job, JobOrder, Requirement
+
+T = TypeVar("T")
+PERSON, PASSWORD = "maud", "a long test password"
+MODEL = "Lantern 220"
+_numbers = itertools.count(1)
+_shared: list[PrivateServer] = []
+_folders: list[tempfile.TemporaryDirectory[str]] = []
+
+
+def shared_server() -> PrivateServer:
+    """The one database server of this test run, started when first asked for."""
+    if not _shared:
+        folder = tempfile.TemporaryDirectory(prefix="chronarch-db-")
+        _folders.append(folder)
+        server = PrivateServer(Path(folder.name))
+        server.start()
+        _shared.append(server)
+    return _shared[0]
+
+
+def close_all() -> None:
+    """Stop what `shared_server` started."""
+    while _shared:
+        _shared.pop().stop()
+    while _folders:
+        _folders.pop().cleanup()
+
+
+def eventually(what: Callable[[], T], why: str, within_s: float = 30.0) -> T:
+    """The first true value of `what`; fails with `why` and the last value when none comes in time."""
+    deadline = time.monotonic() + within_s
+    while True:
+        value = what()
+        if value:
+            return value
+        if time.monotonic() > deadline:
+            raise AssertionError(f"not within {within_s:g} s: {why} (last: {value!r})")
+        time.sleep(0.02)
+
+
+class World:
+    """One shop. `machines` are the names of its stand-ins; `rate` is how fast its time runs."""
+
+    def __init__(self, machines: tuple[str, ...] = ("Anchor",), rate: float = 200.0, own_database: bool = False,
+                 largest_file: int | None = None) -> None:  # fmt: skip
+        self._folder = tempfile.TemporaryDirectory(prefix="chronarch-world-")
+        self.folder = Path(self._folder.name)
+        self.names = machines
+        self.rate = rate
+        self.processes: dict[str, subprocess.Popen[bytes]] = {}
+        self.server = PrivateServer(self.folder / "db") if own_database else shared_server()
+        self._owned = own_database
+        if own_database:
+            self.server.start()
+        self.database = self.server.another(f"world_{os.getpid()}_{next(_numbers)}")
+        migrate(self.database)
+        self.clock = ScaledClock(datetime.now(UTC), datetime(2026, 10, 19, 9, 0, tzinfo=UTC), rate)
+        settings = Settings(self.database, self.folder / "blobs")
+        asyncio.run(register_person(settings, PERSON, "Maud", PASSWORD))
+        self.key = asyncio.run(register_key(settings, "tests", Scope.OPERATE))
+        self.read_key = asyncio.run(register_key(settings, "reading", Scope.READ))
+        self.tender_key = asyncio.run(register_key(settings, "tender", Scope.TENDER))
+        self.port, self.standins_port = free_port(), free_port()
+        self.ports = {name: free_port() for name in machines}
+        self.address = f"http://127.0.0.1:{self.port}"
+        self.environment = {
+            **os.environ,
+            "CHRONARCH_DATABASE": self.database,
+            "CHRONARCH_BLOBS": str(self.folder / "blobs"),
+            "CHRONARCH_CLOCK": self.clock.spec(),
+            "CHRONARCH_SHOP": "A shop for tests",
+            "CHRONARCH_ADDRESS": self.address,
+            "CHRONARCH_KEY": self.key,
+            "CHRONARCH_TENDER_KEY": self.tender_key,
+            "CHRONARCH_STANDINS_PORT": str(self.standins_port),
+            "COLUMNS": "200",
+            "TZ": "UTC",
+        }
+        if largest_file is not None:
+            self.environment["CHRONARCH_LARGEST_FILE"] = str(largest_file)
+        self.client = Client(self.address, self.key)
+
+    # Processes -----------------------------------------------------------------------------------------------
+
+    def spawn(self, name: str, *arguments: str) -> None:
+        with (self.folder / f"{name}.log").open("ab") as log:
+            self.processes[name] = subprocess.Popen(
+                [sys.executable, "-m", "chronarch", *arguments],
+                env=self.environment,
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                preexec_fn=die_with_parent,
+                start_new_session=True,
+            )
+
+    def kill(self, name: str, how: signal.Signals = signal.SIGKILL) -> None:
+        process = self.processes.pop(name)
+        process.send_signal(how)
+        process.wait(20)
+
+    def start_service(self) -> None:
+        self.spawn("service", "service", "run", "--port", str(self.port))
+        eventually(self._answers, f"the service answers; {self.log('service')}")
+
+    def _answers(self) -> bool:
+        if "service" in self.processes and self.processes["service"].poll() is not None:
+            raise AssertionError(self.log("service"))
+        try:
+            self.client.do(requests.me())
+        except ClientError:
+            return False
+        return True
+
+    def start_tender(self) -> None:
+        self.spawn("tender", "tender", "run", "--folder", str(self.folder / "tender"))
+        eventually(lambda: all(m.reachable for m in self.machines()), f"the tender is there; {self.log('tender')}")
+
+    def start_standins(self) -> None:
+        options = [o for name, port in self.ports.items() for o in ("--machine", f"{name}:{port}")]
+        self.spawn("standins", "standins", "run", *options, "--rate", str(self.rate), "--port", str(self.standins_port))
+        eventually(self._standins_answer, "the stand-ins answer")
+
+    def _standins_answer(self) -> bool:
+        try:
+            return self.standin(self.names[0]) is not None
+        except httpx.TransportError:
+            return False
+
+    def start(self) -> World:
+        """Everything, with one model and the machines added."""
+        self.start_standins()
+        self.start_service()
+        self.add_machines()
+        self.start_tender()
+        return self
+
+    def add_machines(self) -> None:
+        self.client.do(requests.add_model(wm.Model(name=MODEL)))
+        for name in self.names:
+            self.add_machine(name)
+
+    def add_machine(self, name: str) -> None:
+        tool = wm.Tool(nozzle_mm=0.4, material="PLA", colour="teal")
+        camera = f"http://127.0.0.1:{self.standins_port}/machines/{name}/frame.jpg"
+        order = {"name": name, "model": MODEL, "link": f"tcp://127.0.0.1:{self.ports[name]}", "camera": camera,
+                 "tools": [tool.model_dump()]}  # fmt: skip
+        self.client.do(requests.add_machine(wm.MachineOrder.model_validate(order)))
+
+    def close(self) -> None:
+        for name in list(self.processes):
+            self.kill(name)
+        self.client.close()
+        if self._owned:
+            self.server.stop()
+        self._folder.cleanup()
+
+    def log(self, name: str) -> str:
+        path = self.folder / f"{name}.log"
+        return path.read_text(errors="replace")[-1500:] if path.exists() else ""
+
+    # What tests look at --------------------------------------------------------------------------------------
+
+    def machines(self) -> list[wm.Machine]:
+        return self.client.do(requests.machines())
+
+    def machine(self, name: str) -> wm.MachineDetail:
+        return self.client.do(requests.machine(name))
+
+    def state(self, name: str) -> MachineState:
+        return self.machine(name).state
+
+    def until(self, name: str, state: MachineState, within_s: float = 30.0) -> wm.MachineDetail:
+        """The machine once it is in a state."""
+        eventually(lambda: self.state(name) is state, f"{name} becomes {state}", within_s)
+        return self.machine(name)
+
+    def standin(self, name: str) -> dict[str, Any]:
+        found: dict[str, Any] = httpx.get(f"http://127.0.0.1:{self.standins_port}/machines/{name}", timeout=5).json()
+        return found
+
+    def fault(self, name: str, fault: str, **order: object) -> None:
+        url = f"http://127.0.0.1:{self.standins_port}/machines/{name}/faults/{fault}"
+        httpx.post(url, json=order, timeout=5).raise_for_status()
+
+    def add_file(self, name: str, text: str) -> None:
+        path = self.folder / name
+        path.write_text(text)
+        self.client.add_file(path)
+
+    def submit(self, file: str, copies: int = 1, **needs: object) -> Job:
+        requirement = Requirement.model_validate(needs)
+        return self.client.do(requests.submit(JobOrder(file=file, copies=copies, requirement=requirement)))
+
+    def builds(self, job: Job) -> list[Build]:
+        return self.client.do(requests.builds(job=job.id))
+
+    def build_of(self, job: Job) -> Build:
+        """The job's newest build, once there is one."""
+        return eventually(lambda: self.builds(job), f"job {job.id} gets a build")[0]
+
+    def taken(self, name: str, at_least: int) -> None:
+        """Wait until the stand-in has taken so many of the file's commands."""
+        eventually(lambda: self.standin(name)["taken"] >= at_least, f"{name} takes {at_least} commands")
+
+
+class WorldCase(unittest.TestCase):
+    """Tests that share one world, made once a class."""
+
+    machines: tuple[str, ...] = ("Anchor",)
+    rate = 200.0
+    own_database = False
+    world: World
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.world = World(cls.machines, cls.rate, cls.own_database)
+        cls.addClassCleanup(cls.world.close)
+        cls.prepare()
+
+    @classmethod
+    def prepare(cls) -> None:
+        """Start what this class needs."""
+        cls.world.start()
+
+    def clear(self, name: str) -> None:
+        """Have a machine idle with a clear bed, whatever it did before."""
+        w = self.world
+        machine = w.machine(name)
+        if machine.build is not None and machine.build.outcome is None:
+            w.client.do(requests.stop(machine.build.id))
+        if w.state(name) is not MachineState.IDLE:
+            machine = eventually(
+                lambda: (m := w.machine(name)).state in (MachineState.UNCLEARED, MachineState.DOWN) and m,
+                f"{name} can be cleared",
+            )
+            if machine.build is not None:
+                from chronarch.core.states import Verdict
+
+                w.client.do(requests.verdict(machine.build.id, Verdict.GOOD))
+            if machine.state is MachineState.DOWN:
+                w.fault(name, "reset")
+                w.client.do(requests.put_back(name))
+        w.until(name, MachineState.IDLE)

@@ -57,7 +57,6 @@ OWN_BASE = 900_000_000
 
 LONGEST_ANSWER = 4096
 MOST_REPEATS = 25
-MOST_CONFIRMS = 4
 LOG_LINES = 500
 
 
@@ -167,7 +166,6 @@ class LineLink:
         self._held = False
         self._confirming = False
         self._confirmed = False
-        self._confirms = 0
         self._numbered_oks = False
         self._repeated = False
         self._repeats = 0
@@ -331,12 +329,13 @@ class LineLink:
         if not self._counted:
             self._counted = self._said is None
         elif self._confirming:
-            self._confirmed = self._said == self._base + self._next + 1 or self._confirms >= MOST_CONFIRMS
-            if not self._confirmed and self._said is None:
-                self._confirm()
+            self._confirmed = self._said == self._base + self._next + 1
+            if self._said is None:
+                if not self._too_often("does not say where it stands", events):
+                    self._confirm()
                 return
             self._confirming = False
-            if not self._confirmed and self._said is not None:
+            if not self._confirmed:
                 self._wanted(self._said, events)
         elif self._said is None:
             self._taken(self._next + 1, events)
@@ -393,7 +392,6 @@ class LineLink:
 
     def _confirm(self) -> None:
         """Ask where the machine stands, by the last line once more."""
-        self._confirms = self._confirms + 1 if self._confirming else 1
         self._confirming = self._repeated = True
         self._put(self._next - 1)
 

@@ -146,6 +146,11 @@ class Steward:
     def build(self) -> int | None:
         return self.errand.build if self.errand else None
 
+    @property
+    def ready(self) -> bool:
+        """Whether nothing is being carried to the machine: a build may begin."""
+        return self.phase is Phase.RESTING and self.link.program is None
+
     # The wire ------------------------------------------------------------------------------------------------
 
     def connected(self, now: Moment) -> None:
@@ -188,7 +193,7 @@ class Steward:
         """Start a build."""
         self._pass(now)
         after(MACHINE, self.state, MachineEvent.START)
-        if self.phase is not Phase.RESTING:
+        if not self.ready:
             raise WrongState("The machine is still being made ready; try again in a moment.")
         self.errand, self.progress = errand, Progress(errand.plan)
         self._modal = ModalState()

@@ -151,7 +151,7 @@ class MachineLink:
         while True:
             try:
                 program = await self._store.program(order.sha256)
-                await self._until(lambda: self.steward.phase is Phase.RESTING)
+                await self._until(lambda: self.steward.ready)
                 self.steward.begin(Errand(order.build, order.plan.core(), program), self._now())
                 self._flush()
                 return

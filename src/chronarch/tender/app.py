@@ -93,14 +93,14 @@ class Tender:
             self._to_send.put_nowait(event.model_dump_json())
         for charge in welcome.charges:
             self._take_charge(charge)
-        async with asyncio.TaskGroup() as tasks:
-            sending = [tasks.create_task(self._send_forever(socket)), tasks.create_task(self._sample_forever())]
-            try:
-                async for text in socket:
-                    self._hear(to_tender.validate_json(text))
-            finally:
-                for task in sending:
-                    task.cancel()
+        sending = [asyncio.create_task(self._send_forever(socket)), asyncio.create_task(self._sample_forever())]
+        try:
+            async for text in socket:
+                self._hear(to_tender.validate_json(text))
+        finally:
+            for task in sending:
+                task.cancel()
+            await asyncio.gather(*sending, return_exceptions=True)
 
     def _take_charge(self, charge: Charge) -> None:
         link = self._links.get(charge.machine)

@@ -1,0 +1,116 @@
+"""The tender's parts: the journal, a file as a program, frames."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from datetime import UTC, datetime
+from pathlib import Path
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from chronarch.core.errors import NotGcode
+from chronarch.core.fleet import MachineModel
+from chronarch.core.gcode import analyse
+from chronarch.core.happenings import BuildBegan, Noticed, StateChanged
+from chronarch.core.states import MachineState
+from chronarch.tender import journal as journal_module
+from chronarch.tender.journal import Journal
+from chronarch.tender.program import FileProgram
+from tests.support.gcode import commands, squares
+
+NINE = datetime(2026, 10, 19, 9, tzinfo=UTC)
+
+
+class InFolder(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def journal(self) -> Journal:
+        journal = Journal(self.folder / "journal")
+        self.addCleanup(journal.close)
+        return journal
+
+
+class Journals(InFolder):
+    def test_events_outlive_the_process_until_they_are_committed(self) -> None:
+        first = self.journal()
+        for body in (BuildBegan(7), StateChanged(MachineState.WARMING, "", 7), Noticed("odd noise")):
+            first.add("Anchor", NINE, body)
+        first.committed(1)
+        again = self.journal()
+        self.assertEqual(again.epoch, first.epoch)
+        pending = [(e.sequence, e.at, e.body) for e in again.pending()]
+        warming = StateChanged(MachineState.WARMING, "", 7)
+        self.assertEqual(pending, [(2, NINE, warming), (3, NINE, Noticed("odd noise"))])
+        self.assertEqual(again.add("Anchor", NINE, BuildBegan(8)).sequence, 4)
+
+    def test_numbers_go_on_after_everything_was_committed(self) -> None:
+        first = self.journal()
+        first.add("Anchor", NINE, BuildBegan(7))
+        first.committed(1)
+        again = self.journal()
+        self.assertEqual(again.pending(), [])
+        self.assertEqual(again.add("Anchor", NINE, BuildBegan(8)).sequence, 2)
+
+    @given(st.integers(1, 200))
+    def test_a_line_torn_by_a_power_cut_loses_only_itself(self, torn: int) -> None:
+        path = self.folder / "journal"
+        path.unlink(missing_ok=True)
+        journal = Journal(path)
+        for n in range(3):
+            journal.add("Anchor", NINE, BuildBegan(n))
+        journal.close()
+        data = path.read_bytes()
+        last = len(data) - data[:-1].rfind(b"\n") - 1
+        path.write_bytes(data[: -min(torn, last)])
+        again = Journal(path)
+        again.close()
+        self.assertIn([e.sequence for e in again.pending()], ([1, 2], [1, 2, 3]))
+
+    def test_the_file_stays_short(self) -> None:
+        journal = self.journal()
+        for n in range(3000):
+            journal.committed(journal.add("Anchor", NINE, Noticed("x" * 200)).sequence)
+            self.assertEqual(journal.pending(), [], n)
+        self.assertLess((self.folder / "journal").stat().st_size, journal_module.SHORTEN_OVER * 1.1)
+
+    def test_a_lost_journal_begins_a_new_epoch(self) -> None:
+        first = self.journal()
+        (self.folder / "journal").unlink()
+        self.assertNotEqual(self.journal().epoch, first.epoch)
+
+
+class Programs(InFolder):
+    def program(self, data: bytes) -> FileProgram:
+        path = self.folder / "file"
+        path.write_bytes(data)
+        program = FileProgram(path)
+        self.addCleanup(program.close)
+        return program
+
+    def test_a_files_commands_are_those_that_its_reading_counts(self) -> None:
+        text = squares(layers=3, rounds=3)
+        program = self.program(text.encode())
+        self.assertEqual([program.command(n).decode() for n in range(len(program))], commands(text))
+        self.assertEqual(len(program), analyse([text.encode()], MachineModel("m")).commands)
+
+    def test_line_ends_of_either_kind_and_a_missing_last_one_are_read(self) -> None:
+        program = self.program(b"G28\r\n;x\r\n\r\nG1 X1\r\nM84")
+        self.assertEqual([program.command(n) for n in range(len(program))], [b"G28", b"G1 X1", b"M84"])
+
+    @given(st.lists(st.sampled_from((b"G1 X1", b"; x", b"", b"  ", b"N3 G28*1", b"(a) M84", b"not gcode")), min_size=1))
+    def test_feeding_and_reading_agree_on_what_is_a_command(self, lines: list[bytes]) -> None:
+        data = b"\n".join([b"G1 X0", *lines]) + b"\n"
+        path = self.folder / "file"
+        path.write_bytes(data)
+        program = FileProgram(path)
+        count = len(program)
+        program.close()
+        try:
+            self.assertEqual(count, analyse([data], MachineModel("m")).commands)
+        except NotGcode:
+            self.assertIn(b"not gcode", lines)

@@ -4,7 +4,7 @@ import { BarChart3, Bell, CircleUser, Clock3, FileBox, ListOrdered } from "lucid
 import type { ReactNode } from "react";
 import { NavLink } from "react-router";
 
-import { api, type Me, value } from "./api/client";
+import { api, type Me, setCsrf, value } from "./api/client";
 import { useLive, useNow } from "./api/live";
 import { useChange, useNotices, useShop } from "./api/queries";
 import { Button } from "./ui/button";
@@ -155,7 +155,9 @@ function Person({ me }: { me: Me }) {
   const item = "flex cursor-pointer items-center justify-between rounded px-3 py-2 outline-none data-[highlighted]:bg-sunk";
   const signOut = async () => {
     await value(api.POST("/api/sign-out"));
-    client.clear();
+    setCsrf("");
+    await client.resetQueries({ queryKey: ["me"] });
+    client.removeQueries({ predicate: (query) => query.queryKey[0] !== "me" });
   };
   return (
     <Menu.Root>

@@ -6,6 +6,7 @@ import csv
 import io
 import json
 import os
+import re
 import signal
 import subprocess
 import sys
@@ -96,7 +97,9 @@ class WholeJob(WorldCase):
             self.assertIn(words, shown)
         self.assertIn("good", self.chronarch("builds", "clear", "Anchor", "--good"))
         self.assertRegex(self.chronarch("builds", "list"), r"piece\.gcode .*completed .*good")
-        self.assertIn("1 good", self.chronarch("jobs", "show", "1"))
+        number = re.match(r"Job (\d+):", submitted)
+        assert number is not None
+        self.assertIn("1 good", self.chronarch("jobs", "show", number[1]))
         self.assertIn("completed", self.chronarch("notices", "list"))
         self.assertIn("marked as seen", self.chronarch("notices", "seen"))
         self.assertIn("Nothing new", self.chronarch("notices", "list"))

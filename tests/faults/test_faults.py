@@ -20,7 +20,7 @@ LONG = squares(layers=14, rounds=20, side=50, feed=3000)
 
 class Faults(WorldCase):
     machines = ("Anchor", "Bezel")
-    rate = 150.0
+    rate = 200.0
     own_database = True
 
     @classmethod
@@ -32,6 +32,7 @@ class Faults(WorldCase):
         self.clear(name)
         job = self.world.submit("long.gcode", machine=name)
         build = self.world.build_of(job)
+        self.world.until(name, MachineState.BUILDING)
         self.world.taken(name, 150)
         return build
 

@@ -1,5 +1,5 @@
 import * as Radix from "@radix-ui/react-dialog";
-import type { ReactNode } from "react";
+import { cloneElement, type ReactElement, type ReactNode, useId } from "react";
 
 /** A question over the page. Closes by Escape, by the ground behind it, or by its own buttons. */
 export function Dialog({
@@ -32,13 +32,17 @@ export function Dialog({
   );
 }
 
-export function Field({ label, children, hint }: { label: string; children: ReactNode; hint?: string }) {
+/** A named control; the name is the control's own, apart from what is in it. */
+export function Field({ label, children, hint }: { label: string; children: ReactElement<{ id?: string }>; hint?: string }) {
+  const id = useId();
   return (
-    <label className="flex flex-col gap-1 text-sm">
-      <span className="font-medium">{label}</span>
-      {children}
+    <div className="flex flex-col gap-1 text-sm">
+      <label htmlFor={id} className="font-medium">
+        {label}
+      </label>
+      {cloneElement(children, { id })}
       {hint && <span className="text-faded">{hint}</span>}
-    </label>
+    </div>
   );
 }
 

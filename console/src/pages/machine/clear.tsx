@@ -48,13 +48,13 @@ export function ClearDialog({
             onChange={(e) => setReason(e.target.value)}
             maxLength={300}
           />
-          <datalist id="scrap-reasons">
-            {REASONS.map((r) => (
-              <option key={r} value={r} />
-            ))}
-          </datalist>
         </Field>
       )}
+      <datalist id="scrap-reasons">
+        {REASONS.map((r) => (
+          <option key={r} value={r} />
+        ))}
+      </datalist>
       <Refusal error={judge.error} />
       <div className="flex flex-wrap justify-end gap-2">
         {scrap ? (

@@ -1,0 +1,216 @@
+"""The console in a real browser: what a person sees and can do, live, on a desk and on a phone."""
+
+from __future__ import annotations
+
+import re
+import signal
+
+from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
+
+from chronarch.client import requests
+from chronarch.core.states import MachineState
+from tests.support.gcode import squares, write
+from tests.support.world import PASSWORD, PERSON, WorldCase, eventually
+
+CHROMIUM = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+OWN = ("http://127.0.0.1", "data:", "blob:")
+expect.set_options(timeout=15_000)
+
+
+class Pages(WorldCase):
+    machines = ("Anchor", "Bezel")
+    playwright: Playwright
+    browser: Browser
+
+    @classmethod
+    def prepare(cls) -> None:
+        super().prepare()
+        cls.playwright = sync_playwright().start()
+        cls.addClassCleanup(cls.playwright.stop)
+        cls.browser = cls.playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        cls.addClassCleanup(cls.browser.close)
+
+    def open(self, path: str = "/", width: int = 1280, height: int = 800, signed_in: bool = True) -> Page:
+        context = self.browser.new_context(viewport={"width": width, "height": height}, timezone_id="UTC")
+        self.addCleanup(context.close)
+        page = context.new_page()
+        self.faults: list[str] = []
+        page.on("pageerror", lambda error: self.faults.append(str(error)))
+        page.on("request", lambda r: None if r.url.startswith(OWN) else self.faults.append(r.url))
+        if signed_in:
+            who = {"login": PERSON, "password": PASSWORD}
+            self.assertTrue(context.request.post(f"{self.world.address}/api/sign-in", data=who).ok)
+        page.goto(self.world.address + path)
+        return page
+
+    def tearDown(self) -> None:
+        self.assertEqual(getattr(self, "faults", []), [], "no script fails, and nothing is asked of the internet")
+
+    def test_signing_in_and_out(self) -> None:
+        page = self.open("/", signed_in=False)
+        page.get_by_label("Name").fill(PERSON)
+        page.get_by_label("Password").fill("not this")
+        page.get_by_role("button", name="Sign in").click()
+        expect(page.get_by_role("alert")).to_have_text("Name or password is wrong.")
+        page.get_by_label("Password").fill(PASSWORD)
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("heading", name="Board")).to_be_visible()
+        page.get_by_label("Signed in as Maud").click()
+        page.get_by_role("menuitem", name="Sign out").click()
+        expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+
+    def test_a_file_is_added_queued_made_and_judged_without_a_reload(self) -> None:
+        w = self.world
+        self.clear("Anchor")
+        good = write(w.folder, "console-piece.gcode", squares(layers=4, rounds=8))
+        letter = write(w.folder, "letter.gcode", "Dear sir,\n" * 30)
+        page = self.open("/library")
+        page.get_by_test_id("files").set_input_files([good, letter])
+        expect(page.get_by_role("cell", name="console-piece.gcode")).to_be_visible()
+        expect(page.get_by_role("alert")).to_contain_text("This is not G-code")
+        page.get_by_role("button", name="Dismiss").click()
+        row = page.get_by_role("row", name=re.compile("console-piece"))
+        expect(row).to_contain_text("4")
+        row.get_by_role("button", name="Queue").click()
+        page.get_by_label("Machine", exact=True).select_option("Anchor")
+        page.get_by_label("Material and colour").select_option(label="teal PLA")
+        page.get_by_role("button", name="Queue 1 copy").click()
+        expect(page.get_by_role("heading", name="Queue")).to_be_visible()
+        job = page.get_by_role("listitem").filter(has_text="console-piece")
+        expect(job).to_contain_text("0 of 1 good")
+        expect(job).to_contain_text("running")
+        page.get_by_role("navigation", name="Pages", exact=True).get_by_role("link", name="Board").click()
+        hands = page.get_by_role("region", name="Next hands")
+        expect(hands).to_contain_text("clear and judge", timeout=30_000)
+        hands.get_by_role("listitem").filter(has_text="Anchor").get_by_role("button", name="Clear").click()
+        dialog = page.get_by_role("dialog")
+        expect(dialog).to_contain_text("console-piece.gcode")
+        dialog.get_by_role("button", name="Scrap").click()
+        expect(dialog.get_by_role("button", name="Clear, scrap")).to_be_disabled()
+        dialog.get_by_role("button", name="Back").click()
+        dialog.get_by_role("button", name="Clear, part is good").click()
+        expect(dialog).to_be_hidden()
+        w.until("Anchor", MachineState.IDLE)
+        build = w.client.do(requests.builds(machine="Anchor"))[0]
+        self.assertEqual((build.verdict, build.judged_by), ("good", "Maud"))
+
+    def test_a_build_is_followed_paused_and_stopped_on_its_machines_page(self) -> None:
+        w = self.world
+        self.clear("Bezel")
+        w.add_file("followed.gcode", squares(layers=10, rounds=20, feed=2500))
+        job = w.submit("followed.gcode", machine="Bezel")
+        page = self.open("/machines/Bezel")
+        expect(page.get_by_role("heading", name="Bezel")).to_contain_text("building")
+        bar = page.get_by_role("progressbar", name="Progress")
+        before = bar.get_attribute("aria-valuenow") or ""
+        expect(bar).not_to_have_attribute("aria-valuenow", before)
+        expect(page.get_by_text(re.compile(r"layer \d+ of 10"))).to_be_visible()
+        expect(page.get_by_alt_text("Bezel, newest camera frame")).to_be_visible()
+        page.get_by_role("button", name="Pause").click()
+        expect(page.get_by_role("heading", name="Bezel")).to_contain_text("paused")
+        expect(page.get_by_text("paused: paused by Maud.")).to_be_visible()
+        page.get_by_role("button", name="Resume").click()
+        expect(page.get_by_role("heading", name="Bezel")).to_contain_text("building")
+        page.get_by_role("button", name="Stop…").click()
+        expect(page.get_by_role("dialog")).to_contain_text("What was laid down so far is lost")
+        page.keyboard.press("Escape")
+        expect(page.get_by_role("dialog")).to_be_hidden()
+        page.get_by_role("button", name="Stop…").click()
+        w.client.do(requests.change_job(job.id, "withdraw"))
+        page.get_by_role("button", name="Stop the build").click()
+        expect(page.get_by_role("heading", name="Bezel")).to_contain_text("uncleared")
+        expect(page.get_by_role("img", name="Nozzle and bed temperature over time")).to_be_visible()
+        page.get_by_role("button", name="Clear…").click()
+        page.get_by_role("button", name="Scrap…").click()
+        page.get_by_label("What was wrong with it?").fill("stopped early")
+        page.get_by_role("button", name="Clear, scrap").click()
+        expect(page.get_by_role("heading", name="Bezel")).to_contain_text("idle")
+        expect(page.get_by_role("row").filter(has_text="scrap: stopped early").first).to_be_visible()
+
+    def test_trouble_is_seen_at_once_in_the_notices(self) -> None:
+        w = self.world
+        self.clear("Bezel")
+        w.client.do(requests.all_seen(10**6))
+        w.add_file("trouble.gcode", squares(layers=10, rounds=20, feed=2400))
+        job = w.submit("trouble.gcode", machine="Bezel")
+        page = self.open("/")
+        w.until("Bezel", MachineState.BUILDING)
+        w.fault("Bezel", "filament-out")
+        page.get_by_role("button", name="Notices: 1 ask for hands").click()
+        expect(page.get_by_role("menu")).to_contain_text("Bezel paused itself: filament ran out")
+        page.get_by_role("button", name="All seen").click()
+        expect(page.get_by_role("menu")).to_contain_text("Nothing new.")
+        page.keyboard.press("Escape")
+        expect(page.get_by_role("region", name="Next hands")).to_contain_text("look: paused")
+        w.client.do(requests.change_job(job.id, "withdraw"))
+
+    def test_a_waiting_job_is_held_released_and_withdrawn(self) -> None:
+        w = self.world
+        w.add_file("waits.gcode", squares(layers=1))
+        w.submit("waits.gcode", 2, material="PETG")
+        page = self.open("/queue")
+        row = page.get_by_role("listitem").filter(has_text="waits.gcode")
+        expect(row).to_contain_text("No machine fits: Anchor has teal PLA loaded; the job needs PETG")
+        row.get_by_role("button", name="Hold").click()
+        expect(row).to_contain_text("held")
+        row.get_by_role("button", name="Release").click()
+        expect(row).to_contain_text("waiting")
+        row.get_by_role("button", name="Withdraw").click()
+        expect(page.get_by_role("dialog")).to_contain_text("2 waiting copies of waits.gcode will not be made")
+        page.get_by_role("dialog").get_by_role("button", name="Withdraw").click()
+        expect(row).to_be_hidden()
+        page.get_by_label("finished and withdrawn too").check()
+        expect(row).to_contain_text("withdrawn")
+
+    def test_the_records_show_shares_and_give_them_as_csv(self) -> None:
+        page = self.open("/records")
+        expect(page.get_by_role("img", name=re.compile("^Fleet: .*idle"))).to_be_visible()
+        expect(page.get_by_role("row", name=re.compile("^Anchor"))).to_contain_text("%")
+        with page.expect_download() as download:
+            page.get_by_role("link", name="CSV").click()
+        text = download.value.path().read_text()
+        self.assertTrue(text.startswith("name,utilisation"), text[:80])
+        page.get_by_label("From").fill("2030-01-01T00:00")
+        expect(page.get_by_text("The span ends before it begins")).to_be_visible()
+
+    def test_while_the_service_is_away_the_page_says_so_and_catches_up_by_itself(self) -> None:
+        w = self.world
+        page = self.open("/")
+        expect(page.get_by_role("link", name=re.compile("Anchor")).first).to_be_visible()
+        w.kill("service", signal.SIGKILL)
+        expect(page.get_by_text("The service does not answer since")).to_be_visible()
+        w.start_service()
+        expect(page.get_by_text("The service does not answer since")).to_be_hidden(timeout=20_000)
+        eventually(lambda: all(m.reachable for m in w.machines()), "the tender is back")
+
+    def test_no_page_is_wider_than_a_phone_and_every_view_has_an_address(self) -> None:
+        for path in ("/", "/queue", "/library", "/records", "/machines/Anchor", "/no-such-page", "/machines/Nobody"):
+            with self.subTest(path=path):
+                page = self.open(path, 390, 844)
+                expect(page.get_by_role("heading").first).to_be_visible()
+                expect(page.get_by_role("status", name="Loading")).to_have_count(0)
+                wide = page.evaluate("document.documentElement.scrollWidth")
+                self.assertLessEqual(wide, 390)
+
+    def test_both_themes_are_kept(self) -> None:
+        page = self.open("/")
+        page.get_by_label("Signed in as Maud").click()
+        page.get_by_role("menuitemradio", name="Dark").click()
+        self.assertEqual(page.evaluate("document.documentElement.dataset.theme"), "dark")
+        page.reload()
+        expect(page.get_by_role("heading", name="Board")).to_be_visible()
+        self.assertEqual(page.evaluate("document.documentElement.dataset.theme"), "dark")
+
+    def test_the_board_is_walked_by_keyboard(self) -> None:
+        page = self.open("/")
+        link = page.get_by_role("link", name=re.compile("Anchor")).first
+        expect(link).to_be_visible()
+        for _ in range(40):
+            page.keyboard.press("Tab")
+            if link.evaluate("e => e === document.activeElement"):
+                break
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("heading", name="Anchor")).to_be_visible()

@@ -1,8 +1,8 @@
 """How fast lines are fed to one machine, as a ratio to a bare echo of the same bytes on the same machine.
 
-Both talk over a TCP connection on loopback, one line outstanding at a time, in two processes: the limit sends each line as
-the link would, numbered and check-summed, and waits for three bytes to come back; the measured run feeds a stand-in through
-the tender's own link. Run it with `make bench`.
+Both talk over TCP on loopback, one line outstanding at a time, in two processes. The limit sends each line as the link
+would, numbered and check-summed, and waits for three bytes to come back; the measured run feeds a stand-in through the
+tender's own link. Run it with `make bench`.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ import time
 from chronarch.core.line_link import Acknowledged, Finished, LineLink, Steps, numbered
 from chronarch.standins.machine import MachineStandin, Setup
 
-LINES = 2_000
+LINES = 10_000
 ROUNDS = 3
 
 
@@ -39,7 +39,7 @@ async def _echo(port: multiprocessing.Queue[int]) -> None:
 
 
 async def _standin(port: multiprocessing.Queue[int]) -> None:
-    machine = MachineStandin(Setup("Anchor", rate=1e6))
+    machine = MachineStandin(Setup("Anchor", rate=1000))
     await machine.start()
     port.put(machine.port)
     await asyncio.Event().wait()

@@ -143,18 +143,17 @@ class MachineStandin:
             if self.halted:
                 self.say(f"!! {self.halted}")
                 continue
-            busy = asyncio.create_task(self._busy())
+            self._saying_busy = asyncio.get_running_loop().call_later(BUSY_EVERY_S, self._busy)
             try:
                 await self._line(line)
             except Halt:
                 self.say(f"!! {self.halted}")
             finally:
-                busy.cancel()
+                self._saying_busy.cancel()
 
-    async def _busy(self) -> None:
-        while True:
-            await asyncio.sleep(BUSY_EVERY_S)
-            self.say("echo:busy: processing")
+    def _busy(self) -> None:
+        self.say("echo:busy: processing")
+        self._saying_busy = asyncio.get_running_loop().call_later(BUSY_EVERY_S, self._busy)
 
     async def _line(self, line: str) -> None:
         number = None

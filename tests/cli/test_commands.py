@@ -112,7 +112,7 @@ class WholeJob(WorldCase):
 
     def test_a_build_is_paused_resumed_and_stopped_by_its_machines_name(self) -> None:
         w = self.world
-        long = write(w.folder, "long.gcode", squares(layers=8, rounds=20, feed=2000))
+        long = write(w.folder, "long.gcode", squares(layers=30, rounds=40, feed=1000))
         self.chronarch("files", "add", str(long))
         self.chronarch("jobs", "submit", "long.gcode", "--machine", "Bezel", "--copies", "2")
         w.until("Bezel", MachineState.BUILDING)

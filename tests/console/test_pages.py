@@ -100,7 +100,7 @@ class Pages(WorldCase):
     def test_a_build_is_followed_paused_and_stopped_on_its_machines_page(self) -> None:
         w = self.world
         self.clear("Bezel")
-        w.add_file("followed.gcode", squares(layers=10, rounds=20, feed=2500))
+        w.add_file("followed.gcode", squares(layers=10, rounds=90, feed=1200))
         job = w.submit("followed.gcode", machine="Bezel")
         page = self.open("/machines/Bezel")
         expect(page.get_by_role("heading", name="Bezel")).to_contain_text("building")
@@ -134,7 +134,7 @@ class Pages(WorldCase):
         w = self.world
         self.clear("Bezel")
         w.client.do(requests.all_seen(10**6))
-        w.add_file("trouble.gcode", squares(layers=10, rounds=20, feed=2400))
+        w.add_file("trouble.gcode", squares(layers=10, rounds=90, feed=1100))
         job = w.submit("trouble.gcode", machine="Bezel")
         page = self.open("/")
         w.until("Bezel", MachineState.BUILDING)

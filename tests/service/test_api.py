@@ -322,7 +322,7 @@ class WholeJob(WorldCase):
         super().prepare()
         cls.world.add_file("piece.gcode", squares())
         cls.world.add_file("warm.gcode", squares(layers=2, bed=60))
-        cls.world.add_file("long.gcode", squares(layers=8, rounds=20, feed=3000))
+        cls.world.add_file("long.gcode", squares(layers=8, rounds=90, feed=1200))
 
     def test_copies_are_made_judged_and_made_again_when_scrap(self) -> None:
         w = self.world

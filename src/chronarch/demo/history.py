@@ -120,8 +120,8 @@ class _Run:
         m.ledger = ledger.append(m.ledger, when, m.state, build)
 
     def next_round(self, when: datetime) -> datetime:
-        """When hands next walk by: every half hour or so while the shop is staffed."""
-        when += timedelta(minutes=self.random.uniform(4, 38))
+        """When hands next walk by: every quarter of an hour or so while the shop is staffed."""
+        when += timedelta(minutes=self.random.uniform(2, 16))
         while not is_staffed(when):
             when = (when + timedelta(hours=1)).replace(minute=self.random.randrange(2, 25))
         return when

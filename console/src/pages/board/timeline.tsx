@@ -45,13 +45,13 @@ export function Timeline({ axis, entries, machine, now }: { axis: Axis; entries:
   );
 }
 
-/** Hours along the top, and their rules behind all rows. */
-export function AxisHead({ axis, now }: { axis: Axis; now: Date }) {
+/** Hours along the top; none so `near` to now (a share of the width) that the two would touch. */
+export function AxisHead({ axis, now, near = 0.035 }: { axis: Axis; now: Date; near?: number }) {
   const nowAt = axis.at(now.getTime());
   return (
     <div className="relative h-full text-xs text-faded">
       {axis.ticks
-        .filter((t) => Math.abs(axis.at(t.time) - nowAt) > 0.035)
+        .filter((t) => Math.abs(axis.at(t.time) - nowAt) > near)
         .map((t) => (
           <span
             key={t.time}

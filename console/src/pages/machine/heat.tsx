@@ -1,10 +1,10 @@
 import type { Reading } from "../../api/client";
 import { clock } from "../../ui/format";
 
-const W = 720;
-const H = 230;
-const LEFT = 44;
-const RIGHT = 62;
+const W = 540;
+const H = 200;
+const LEFT = 52;
+const RIGHT = 56;
 const TOP = 12;
 const FOOT = 24;
 type Pick = (r: Reading) => number | null | undefined;
@@ -27,7 +27,7 @@ export function HeatChart({ readings, begin, end }: { readings: Reading[]; begin
       .map((r) => {
         const c = pick(r);
         const at = Date.parse(r.at);
-        if (c == null) return "";
+        if (c == null || at < begin) return "";
         if (at - before > (end - begin) / 20) pen = "M";
         const step = `${pen}${x(at).toFixed(1)} ${y(c).toFixed(1)}`;
         pen = "L";
@@ -53,7 +53,7 @@ export function HeatChart({ readings, begin, end }: { readings: Reading[]; begin
           key={t}
           x={x(t)}
           y={H - 6}
-          textAnchor={i === 4 ? "end" : "middle"}
+          textAnchor="middle"
           fontSize="12"
           fill={i === 4 ? "var(--brass)" : "var(--faded)"}
           fontWeight={i === 4 ? 600 : 400}

@@ -260,7 +260,7 @@ function Day({ machine: m }: { machine: MachineDetail }) {
       <SheetTitle beside={`${m.state} since ${clock(m.since)}`}>Today</SheetTitle>
       <div className="px-5 pb-4">
         <div className="h-7">
-          <AxisHead axis={axis} now={now} />
+          <AxisHead axis={axis} now={now} near={0.11} />
         </div>
         <div className="relative h-12 border-y border-rule">
           <AxisRules axis={axis} now={now} />

@@ -123,6 +123,9 @@ class StartAndStop(unittest.TestCase):
                     report = client.do(requests.utilisation(shop.now - timedelta(days=13), shop.now))
                     self.assertGreater(report.fleet.good, 100)
                     self.assertAlmostEqual(report.fleet.recorded_s, 6 * 13 * 86400, delta=1)
+                listed = ["sh", "-c", f". {folder}/env && chronarch machines list"]
+                said = subprocess.run(listed, capture_output=True, text=True, env={"PATH": "/usr/bin:/bin"}, check=True)
+                self.assertIn("Anchor", said.stdout)
             finally:
                 self.close(process)
             self.assertEqual(self.left_over(folder), [])

@@ -6,9 +6,9 @@ import asyncio
 import json
 import os
 import secrets
-import shutil
 import signal
 import socket
+import sys
 import threading
 import time
 from collections.abc import Callable
@@ -198,13 +198,13 @@ class Demo:
 
     def _write_environment(self) -> None:
         """A file to source: the command on the path, the service's address and a key."""
-        binaries = Path(shutil.which("chronarch") or "").parent
+        binaries = Path(sys.executable).parent
         path = self.folder / "env"
         path.touch(mode=0o600)
         path.write_text(
             f"export CHRONARCH_ADDRESS={self.address}\nexport CHRONARCH_KEY={self.kept.key}\n"
             f"export CHRONARCH_STANDINS_PORT={self.kept.standins_port}\n"
-            + (f'export PATH="{binaries}:$PATH"\n' if binaries != Path() else "")
+            f'export PATH="{binaries}:$PATH"\n'
         )
 
     def run(self) -> None:

@@ -38,6 +38,9 @@ export function HeatChart({ readings, begin, end }: { readings: Reading[]; begin
   };
   const ticks = Array.from({ length: 5 }, (_, i) => begin + ((end - begin) * i) / 4);
   const last = readings.at(-1);
+  const [nozzleY, bedY] = LINES.map((l) => y((last && l.pick(last)) ?? 0)) as [number, number];
+  const apart = Math.max(0, 15 - (bedY - nozzleY)) / 2;
+  const labelY = [nozzleY - apart, bedY + apart];
   return (
     <svg viewBox={`0 0 ${W} ${H}`} className="w-full" role="img" aria-label="Nozzle and bed temperature over time">
       {Array.from({ length: top / 50 + 1 }, (_, i) => i * 50).map((c) => (
@@ -61,12 +64,12 @@ export function HeatChart({ readings, begin, end }: { readings: Reading[]; begin
           {clock(new Date(t))}
         </text>
       ))}
-      {LINES.map((l) => (
+      {LINES.map((l, i) => (
         <g key={l.name} fill="none" stroke={l.colour}>
           <path d={path(l.asked)} strokeWidth="1" strokeDasharray="2 4" />
           <path d={path(l.pick)} strokeWidth="2" strokeLinejoin="round" />
           {last && l.pick(last) != null && (
-            <text x={W - RIGHT + 8} y={y(l.pick(last)!) + 4} fontSize="13" fontWeight="600" fill={l.colour} stroke="none">
+            <text x={W - RIGHT + 8} y={labelY[i]! + 4} fontSize="13" fontWeight="600" fill={l.colour} stroke="none">
               {l.name}
             </text>
           )}

@@ -13,7 +13,19 @@ from concurrent.futures import ThreadPoolExecutor, as_completed
 from pathlib import Path
 
 AT_ONCE = 2
-LONGEST_FIRST = ("console", "faults", "cli", "service", "demo", "standins", "records", "tender", "core")
+LONGEST_FIRST = (
+    "console",
+    "faults",
+    "cli",
+    "service",
+    "demo",
+    "standins",
+    "tender",
+    "records",
+    "client",
+    "wire",
+    "core",
+)
 CLOSING = re.compile(r"^(\d+) passed, (\d+) failed(?:, (\d+) skipped)?$", re.MULTILINE)
 TIME_LIMIT_S = 900
 

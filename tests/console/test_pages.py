@@ -176,6 +176,46 @@ class Pages(WorldCase):
         page.get_by_label("From").fill("2030-01-01T00:00")
         expect(page.get_by_text("The span ends before it begins")).to_be_visible()
 
+    def test_a_file_is_dropped_on_the_library(self) -> None:
+        page = self.open("/library")
+        text = squares(layers=5)
+        data = page.evaluate_handle(
+            "text => { const d = new DataTransfer(); d.items.add(new File([text], 'dropped.gcode')); return d }", text
+        )
+        page.get_by_test_id("drop").dispatch_event("drop", {"dataTransfer": data})
+        expect(page.get_by_role("row", name=re.compile("dropped.gcode"))).to_contain_text("5")
+        page.get_by_test_id("drop").dispatch_event("drop", {"dataTransfer": data})
+        expect(page.get_by_role("status").filter(has_text="dropped.gcode")).to_have_count(0)
+        expect(page.get_by_role("row", name=re.compile("dropped.gcode"))).to_have_count(1)
+
+    def test_a_machine_is_taken_out_put_back_and_its_intake_set(self) -> None:
+        self.clear("Anchor")
+        page = self.open("/machines/Anchor")
+        heading = page.get_by_role("heading", name="Anchor")
+        page.get_by_role("button", name="Take out").click()
+        expect(heading).to_contain_text("service")
+        expect(page.get_by_text("service: taken out by Maud.")).to_be_visible()
+        page.get_by_role("button", name="Put back").click()
+        expect(heading).to_contain_text("idle")
+        page.get_by_label("Intake").select_option("manual")
+        expect(page.get_by_role("button", name="Start next")).to_be_visible()
+        page.get_by_role("button", name="Start next").click()
+        expect(page.get_by_role("alert")).to_contain_text("Nothing was started")
+        page.get_by_label("Intake").select_option("open")
+        expect(page.get_by_role("button", name="Start next")).to_be_hidden()
+
+    def test_the_board_is_narrowed_to_a_state_and_to_a_span(self) -> None:
+        self.clear("Anchor")
+        page = self.open("/")
+        row = page.get_by_role("link", name=re.compile("Anchor, newest|no frame Anchor"))
+        expect(row).to_be_visible()
+        page.get_by_role("group", name="Show").get_by_role("button", name="idle").click()
+        expect(row).to_be_visible()
+        for span in ("3 h", "1 day", "8 h"):
+            button = page.get_by_role("group", name="Span").get_by_role("button", name=span)
+            button.click()
+            expect(button).to_have_attribute("aria-pressed", "true")
+
     def test_while_the_service_is_away_the_page_says_so_and_catches_up_by_itself(self) -> None:
         w = self.world
         page = self.open("/")

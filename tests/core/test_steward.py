@@ -174,6 +174,19 @@ class Builds(unittest.TestCase):
         self.assertIn("stopped rising", paused.reason)
         self.assertEqual(b.own[-2:], [b"M104 S0", b"M140 S0"])
 
+    def test_both_heaters_failing_while_paused_are_told_and_turned_off(self) -> None:
+        b = self.bench
+        b.run(lines=20)
+        b.steward.pause("look", b.now())
+        b.run(seconds=3)
+        b.own.clear()
+        b.heat = (float("nan"), 205.0, -99.0, 60.0)
+        b.report()
+        b.report()
+        b.run(seconds=2)
+        self.assertEqual(b.own, [b"M104 S0", b"M140 S0"])
+        self.assertIs(b.steward.state, MachineState.PAUSED)
+
     def test_resuming_with_a_dead_heater_pauses_again_before_anything_is_extruded(self) -> None:
         b = self.bench
         b.run(lines=20)

@@ -8,9 +8,10 @@ import unittest
 from datetime import UTC, datetime, timedelta
 
 import pymysql
-from sqlalchemy import func, select
+from sqlalchemy import func, select, text
 from sqlalchemy.engine import make_url
 from sqlalchemy.exc import DBAPIError
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.happenings import BuildBegan, BuildEnded, StateChanged
 from chronarch.core.ledger import OPEN_END, faults
@@ -19,6 +20,7 @@ from chronarch.records import tables as t
 from chronarch.records.changes import claim, commit_event, enter_state
 from chronarch.records.database import make_engine, make_sessions, migrate
 from chronarch.records.queries import copies_of, interval_of
+from chronarch.service.dispatch import LOCK
 from tests.support.world import shared_server
 
 _numbers = itertools.count()
@@ -154,6 +156,18 @@ class Constraints(unittest.IsolatedAsyncioTestCase):
             ledger = [interval_of(row) for row in rows]
         self.assertEqual(faults(ledger), [])
         self.assertEqual((ledger[0].begin, ledger[-1].end), (NINE, OPEN_END))
+
+    async def test_the_dispatch_lock_is_held_by_one_at_a_time_and_freed_with_its_holder(self) -> None:
+        async def try_lock(db: AsyncSession) -> int | None:
+            return (await db.execute(text("select get_lock(:name, 0)"), {"name": LOCK})).scalar()
+
+        async with self.sessions() as one, self.sessions() as two:
+            self.assertEqual((await try_lock(one), await try_lock(two)), (1, 0))
+            await (await one.connection()).invalidate()
+            deadline = asyncio.get_running_loop().time() + 10
+            while not await try_lock(two) and asyncio.get_running_loop().time() < deadline:  # noqa: ASYNC110
+                await asyncio.sleep(0.02)
+            self.assertEqual(await try_lock(two), 1, "a service that dies lets go of the lock")
 
     async def test_times_keep_their_microseconds(self) -> None:
         odd = NINE.replace(microsecond=123457)

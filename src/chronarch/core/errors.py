@@ -11,5 +11,5 @@ class NotGcode(CoreError):
     """The bytes are not G-code, are empty, or end within a line."""
 
 
-class BadName(CoreError):
+class BadName(CoreError, ValueError):
     """A name that cannot be kept: empty, too long, with separators or control characters."""

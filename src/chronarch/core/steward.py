@@ -370,7 +370,7 @@ class Steward:
         elif reason.split(":")[0] != self.reason.split(":")[0]:
             self.reason = reason
             self._tell(Noticed(reason, self.build))
-            if heaters_off and self.phase is Phase.PARKED:
+            if heaters_off and self.phase is Phase.PARKED and self.link.program is None:
                 self._carry(Steps(HEATERS_OFF[:2]))
 
     def _out_of_step(self, text: str) -> None:

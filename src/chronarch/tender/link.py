@@ -87,6 +87,8 @@ class MachineLink:
                     self._flush()
             except OSError:
                 pass
+            except Exception:
+                log.exception("the link of %s stumbled and connects anew", self.charge.machine)
             finally:
                 self._writer = None
                 writer.transport.abort()

@@ -8,7 +8,7 @@ import { clock, duration } from "../../ui/format";
 import { wantsHands } from "../../ui/state";
 import { ClearDialog } from "../machine/clear";
 
-const TODO: Partial<Record<Machine["state"], string>> = {
+const WANTED: Partial<Record<Machine["state"], string>> = {
   uncleared: "clear and judge",
   paused: "look: paused",
   down: "fix: down",
@@ -36,7 +36,7 @@ export function Hands({ machines }: { machines: Machine[] }) {
                 {m.name}
               </Link>
               <span className="min-w-0 flex-1">
-                {TODO[m.state]}
+                {WANTED[m.state]}
                 <span className="text-faded">
                   {" "}
                   · {duration((now.getTime() - Date.parse(m.since)) / 1000)}

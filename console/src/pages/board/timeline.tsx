@@ -46,7 +46,7 @@ export function Timeline({ axis, entries, machine, now }: { axis: Axis; entries:
 }
 
 /** Hours along the top; none so `near` to now (a share of the width) that the two would touch. */
-export function AxisHead({ axis, now, near = 0.035 }: { axis: Axis; now: Date; near?: number }) {
+export function AxisHead({ axis, now, near = 0.045 }: { axis: Axis; now: Date; near?: number }) {
   const nowAt = axis.at(now.getTime());
   return (
     <div className="relative h-full text-xs text-faded">

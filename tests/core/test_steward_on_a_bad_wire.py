@@ -1,0 +1,127 @@
+"""A machine minded over a wire that damages, loses and repeats lines, while a person pauses, resumes and cuts the link:
+the file's commands still run once and in order, or the build ends with a reason."""
+
+from __future__ import annotations
+
+import random
+import unittest
+from datetime import UTC, datetime, timedelta
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from chronarch.core.fleet import MachineModel
+from chronarch.core.gcode import analyse
+from chronarch.core.happenings import BuildBegan, BuildEnded, BuildPaused, BuildResumed, Happening, StateChanged
+from chronarch.core.ledger import append, faults
+from chronarch.core.line_link import OWN_BASE, Steps
+from chronarch.core.states import MachineState, Outcome, WrongState
+from chronarch.core.steward import Errand, Moment, Phase, Steward
+from tests.core.test_line_link import ToyMachine
+from tests.support.gcode import commands, squares
+
+TEXT = squares(layers=1, rounds=3)
+COMMANDS = [c.encode() for c in commands(TEXT)]
+MODEL = MachineModel("toy")
+PLAN = analyse([TEXT.encode()], MODEL).plan
+NINE = datetime(2026, 10, 19, 9, tzinfo=UTC)
+
+
+class CountingMachine(ToyMachine):
+    """Tells the file's commands from the tender's own."""
+
+    def __init__(self, seed: int, damage: float, lose: float, repeat: float) -> None:
+        super().__init__(seed, damage, lose, repeat)
+        self.file: list[bytes] = []
+
+    def answer(self, line: bytes) -> list[bytes]:
+        before = len(self.ran)
+        said = super().answer(line)
+        if len(self.ran) > before and self.last < OWN_BASE:
+            self.file.append(self.ran[-1])
+        return said
+
+
+def minded(
+    seed: int, damage: float, lose: float, repeat: float
+) -> tuple[CountingMachine, list[tuple[datetime, Happening]]]:
+    """One build from beginning to end, with pauses, resumes and cuts drawn by lot."""
+    lot = random.Random(seed)
+    steward, machine = Steward(MODEL), CountingMachine(seed, damage, lose, repeat)
+    happened: list[tuple[datetime, Happening]] = []
+    real_s = 0.0
+
+    def now() -> Moment:
+        return Moment(real_s, NINE + timedelta(seconds=real_s))
+
+    def step() -> None:
+        nonlocal real_s
+        data = steward.outgoing()
+        if data:
+            real_s += 0.002
+            steward.receive(machine.take(data), now())
+        else:
+            real_s += 0.1
+            steward.tick(now())
+        happened.extend(steward.happened())
+
+    steward.connected(now())
+    while not steward.ready:
+        step()
+    steward.begin(Errand(7, PLAN, Steps(tuple(COMMANDS))), now())
+    for _ in range(60_000):
+        luck = lot.random()
+        try:
+            if luck < 0.01:
+                steward.pause("by lot", now())
+            elif luck < 0.05:
+                steward.resume(now())
+            elif luck < 0.055:
+                steward.disconnected(now())
+                steward.connected(now())
+        except WrongState:
+            pass
+        step()
+        if any(isinstance(h, BuildEnded) for _, h in happened) and steward.phase is Phase.RESTING:
+            break
+    return machine, happened
+
+
+class BadWire(unittest.TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(st.integers(0, 10**6), st.floats(0, 0.08), st.floats(0, 0.05), st.floats(0, 0.05))
+    def test_pauses_and_cuts_on_a_bad_wire_never_lose_or_repeat_a_command(
+        self, seed: int, damage: float, lose: float, repeat: float
+    ) -> None:
+        machine, happened = minded(seed, damage, lose, repeat)
+        (ended,) = [h for _, h in happened if isinstance(h, BuildEnded)]
+        if ended.outcome is Outcome.COMPLETED:
+            self.assertEqual(machine.file, COMMANDS)
+            self.assertEqual(ended.acknowledged, len(COMMANDS))
+        else:
+            self.assertTrue(ended.reason)
+            self.assertEqual(machine.file, COMMANDS[: len(machine.file)])
+
+    def test_on_a_clean_wire_with_pauses_every_build_completes(self) -> None:
+        for seed in range(25):
+            machine, happened = minded(seed, 0.0, 0.0, 0.0)
+            (ended,) = [h for _, h in happened if isinstance(h, BuildEnded)]
+            self.assertIs(ended.outcome, Outcome.COMPLETED, f"seed {seed}")
+            self.assertEqual(machine.file, COMMANDS, f"seed {seed}")
+
+    def test_what_happened_makes_a_whole_ledger_and_a_sound_story(self) -> None:
+        for seed in range(25):
+            _, happened = minded(seed, 0.02, 0.02, 0.02)
+            ledger = append([], NINE, MachineState.IDLE)
+            for at, h in happened:
+                if isinstance(h, StateChanged):
+                    ledger = append(ledger, at, h.state, h.build)
+            self.assertEqual(faults(ledger), [])
+            story = [h for _, h in happened if isinstance(h, BuildBegan | BuildPaused | BuildResumed | BuildEnded)]
+            self.assertIsInstance(story[0], BuildBegan)
+            self.assertIsInstance(story[-1], BuildEnded)
+            for before, after in zip(story[1:-1:2], story[2:-1:2], strict=False):
+                self.assertIsInstance(before, BuildPaused)
+                self.assertIsInstance(after, BuildResumed)
+            times = [at for at, _ in happened]
+            self.assertEqual(times, sorted(times))

@@ -1,0 +1,182 @@
+"""One machine's link over a real socket, with no service: reconnecting, carrying out, refusing; odd cameras."""
+
+from __future__ import annotations
+
+import asyncio
+import tempfile
+import unittest
+from collections.abc import Awaitable, Callable
+from datetime import UTC, datetime
+from pathlib import Path
+
+import httpx
+
+from chronarch.core.clock import ScaledClock
+from chronarch.core.gcode import analyse
+from chronarch.core.happenings import BuildEnded, Happening, StateChanged
+from chronarch.core.states import MachineState, Outcome
+from chronarch.standins.machine import MachineStandin, Setup
+from chronarch.tender.camera import LARGEST, snapshot
+from chronarch.tender.link import MachineLink
+from chronarch.tender.program import FileProgram
+from chronarch.wire.machines import Model
+from chronarch.wire.upstream import BuildOrder, Charge, Command, WirePlan
+from tests.support.gcode import commands, executed_sha256, squares
+
+TEXT = squares(layers=3, rounds=10, feed=3000)
+RATE = 400.0
+
+
+class OwnStore:
+    """Gives the test's file, whatever is asked for; fails the first `failures` times."""
+
+    def __init__(self, folder: Path, failures: int = 0) -> None:
+        self.path = folder / "file"
+        self.path.write_text(TEXT)
+        self.failures = failures
+
+    async def program(self, sha256: str) -> FileProgram:
+        if self.failures:
+            self.failures -= 1
+            raise OSError("the service is away")
+        return FileProgram(self.path)
+
+
+class Links(unittest.IsolatedAsyncioTestCase):
+    async def asyncSetUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.store = OwnStore(Path(folder.name))
+        self.machine = MachineStandin(Setup("Anchor", rate=RATE))
+        await self.machine.start()
+        self.addAsyncCleanup(self.machine.stop)
+        self.told: list[Happening] = []
+        self.clock = ScaledClock(datetime.now(UTC), datetime(2026, 10, 19, 9, tzinfo=UTC), RATE)
+        self.link = self.make_link(self.charge())
+        self.task = asyncio.create_task(self.link.run())
+        self.addAsyncCleanup(self.end)
+        await self.until(lambda: self.link.steward.ready and self.link.steward.heat.nozzle_c is not None)
+
+    async def end(self) -> None:
+        self.task.cancel()
+        await asyncio.gather(self.task, return_exceptions=True)
+
+    def make_link(self, charge: Charge) -> MachineLink:
+        return MachineLink(charge, self.clock, self.store, lambda name, at, body: self.told.append(body))  # type: ignore[arg-type]
+
+    def charge(self, build: int | None = None, state: MachineState = MachineState.IDLE, **order: bool) -> Charge:
+        plan = WirePlan.of(analyse([TEXT.encode()], Model(name="m").core()).plan)
+        given = None
+        if build is not None:
+            given = BuildOrder(build=build, sha256="x", size=1, file="f", job=1, copy_number=1, plan=plan, **order)
+        link = f"tcp://127.0.0.1:{self.machine.port}"
+        return Charge(machine="Anchor", link=link, model=Model(name="m"), state=state, order=given)
+
+    async def until(self, done: Callable[[], object], within_s: float = 20.0) -> None:
+        async with asyncio.timeout(within_s):
+            while not done():  # noqa: ASYNC110
+                await asyncio.sleep(0.01)
+
+    async def ask(self, deed: str, build: int | None = None) -> str:
+        return await self.link.carry_out(Command(id="1", machine="Anchor", deed=deed, build=build))  # type: ignore[arg-type]
+
+    def ended(self) -> list[BuildEnded]:
+        return [h for h in self.told if isinstance(h, BuildEnded)]
+
+    async def test_an_assigned_build_is_fetched_and_run_once_however_often_it_is_assigned(self) -> None:
+        self.store.failures = 1
+        for _ in range(3):
+            self.link.assign(self.charge(7))
+        await self.until(self.ended)
+        self.link.assign(self.charge(7))
+        await self.until(lambda: self.link.steward.state is MachineState.UNCLEARED)
+        self.assertEqual([h.outcome for h in self.ended()], [Outcome.COMPLETED])
+        self.assertEqual(self.machine.record.sha256, executed_sha256(TEXT))
+
+    async def test_the_link_comes_back_by_itself_and_the_build_goes_on(self) -> None:
+        self.link.assign(self.charge(7))
+        for share in (0.2, 0.5):
+            await self.until(lambda share=share: len(self.machine.record.commands) > share * len(commands(TEXT)))  # type: ignore[misc]
+            self.machine.cut_link(0.3)
+        await self.until(self.ended)
+        self.assertEqual(self.machine.record.sha256, executed_sha256(TEXT))
+        self.assertNotIn(MachineState.OFFLINE, [h.state for h in self.told if isinstance(h, StateChanged)])
+
+    async def test_what_cannot_be_done_is_answered_with_why(self) -> None:
+        self.assertIn("does not have this build", await self.ask("pause", 99))
+        self.assertIn("cannot happen while idle", await self.ask("clear"))
+        self.assertIn("Nothing to resume", await self.ask("resume"))
+        self.assertIn("Nothing can be stopped", await self.ask("stop"))
+        self.assertEqual(await self.ask("take_out"), "")
+        self.assertIn("cannot happen while service", await self.ask("take_out"))
+        self.assertEqual(await self.ask("put_back"), "")
+
+    async def test_a_pause_is_answered_once_the_machine_has_it(self) -> None:
+        self.link.assign(self.charge(7))
+        await self.until(lambda: self.link.steward.state is MachineState.BUILDING)
+        self.assertEqual(await self.ask("pause", 7), "")
+        self.assertIs(self.link.steward.state, MachineState.PAUSED)
+        self.assertIn("paused already", await self.ask("pause", 7))
+        self.assertEqual(await self.ask("resume", 7), "")
+        self.assertEqual(await self.ask("stop", 7), "")
+        await self.until(self.ended)
+        self.assertIs(self.ended()[0].outcome, Outcome.STOPPED)
+
+    async def test_a_fresh_tender_clears_what_the_service_has_cleared(self) -> None:
+        other = self.make_link(self.charge(state=MachineState.UNCLEARED))
+        other.assign(self.charge(state=MachineState.UNCLEARED), first=True)
+        self.assertIs(other.steward.state, MachineState.IDLE)
+
+    async def test_a_fresh_tender_knows_a_part_that_lies_on_the_bed_and_one_that_is_lost(self) -> None:
+        lying = self.make_link(self.charge(8, MachineState.OFFLINE, begun=True, ended=True))
+        lying.assign(lying.charge, first=True)
+        self.assertEqual((lying.steward.state, lying.steward.build), (MachineState.UNCLEARED, 8))
+        self.assertTrue(lying.steward.offline)
+        lost = self.make_link(self.charge(9, MachineState.BUILDING, begun=True))
+        lost.assign(lost.charge, first=True)
+        self.assertEqual(lost.steward.build, 9)
+        self.assertEqual(len(self.machine.record.commands), 0)
+
+    async def test_a_sample_says_how_the_machine_is(self) -> None:
+        sample = self.link.sample()
+        self.assertEqual((sample.machine, sample.state, sample.connected), ("Anchor", MachineState.IDLE, True))
+        assert sample.reading is not None
+        self.assertAlmostEqual(sample.reading.nozzle.measured_c or 0, 23, delta=2)
+        self.link.assign(self.charge(7))
+        await self.until(lambda: (b := self.link.sample().build) and b.acknowledged > 20)
+        build = self.link.sample().build
+        assert build is not None
+        self.assertTrue(0 < build.progress < 1 and build.expected_end and build.layers == 3)
+
+
+class Cameras(unittest.IsolatedAsyncioTestCase):
+    async def serve(self, answer: Callable[[asyncio.StreamWriter], Awaitable[None]]) -> str:
+        async def handle(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+            await reader.readuntil(b"\r\n\r\n")
+            await answer(writer)
+            writer.close()
+
+        server = await asyncio.start_server(handle, "127.0.0.1", 0)
+        self.addCleanup(server.close)
+        return f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}/frame.jpg"
+
+    async def look(self, body: bytes, status: bytes = b"200 OK") -> bytes | None:
+        async def answer(writer: asyncio.StreamWriter) -> None:
+            writer.write(b"HTTP/1.1 %s\r\nConnection: close\r\n\r\n" % status + body)
+
+        async with httpx.AsyncClient(trust_env=False) as http:
+            return await snapshot(http, await self.serve(answer))
+
+    async def test_a_jpeg_is_taken_and_anything_else_is_not(self) -> None:
+        jpeg = b"\xff\xd8\xff" + b"x" * 100
+        self.assertEqual(await self.look(jpeg), jpeg)
+        self.assertIsNone(await self.look(b"<html>no camera</html>"))
+        self.assertIsNone(await self.look(b""))
+        self.assertIsNone(await self.look(jpeg, b"500 Broken"))
+
+    async def test_a_camera_that_sends_without_end_is_cut_off(self) -> None:
+        self.assertIsNone(await self.look(b"\xff\xd8\xff" + b"x" * (LARGEST + 10)))
+
+    async def test_a_camera_that_is_not_there_is_no_error(self) -> None:
+        async with httpx.AsyncClient(trust_env=False) as http:
+            self.assertIsNone(await snapshot(http, "http://127.0.0.1:9/frame.jpg"))

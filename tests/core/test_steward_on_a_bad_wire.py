@@ -7,7 +7,7 @@ import random
 import unittest
 from datetime import UTC, datetime, timedelta
 
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from chronarch.core.fleet import MachineModel
@@ -89,6 +89,7 @@ def minded(
 
 class BadWire(unittest.TestCase):
     @settings(max_examples=60, deadline=None)
+    @example(124247, 0.046875, 0.04296875, 0.0234375)  # a pause right after an ok that came twice
     @given(st.integers(0, 10**6), st.floats(0, 0.08), st.floats(0, 0.05), st.floats(0, 0.05))
     def test_pauses_and_cuts_on_a_bad_wire_never_lose_or_repeat_a_command(
         self, seed: int, damage: float, lose: float, repeat: float

@@ -82,7 +82,7 @@ Answer = Ok | Resend | Busy | Boot | Heat | FilamentOut | AskedPause | Fault | H
 
 _NUMBER = r"[-+]?\d+(?:\.\d+)?"
 _OK = re.compile(r"^ok\b(?:\s+N(\d+))?")
-_RESEND = re.compile(r"^(?:resend|rs)\b:?\s*N?(\d+)", re.IGNORECASE)
+_RESEND = re.compile(r"^(?:resend|rs)\b:?\s*N?(\d+)\s*$", re.IGNORECASE)
 _NOZZLE = re.compile(rf"\bT0?:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
 _BED = re.compile(rf"\bB:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
 _COMPLAINT = re.compile(r"checksum|line number", re.IGNORECASE)

@@ -160,6 +160,7 @@ class LineLink:
         self._quiet_s = quiet_s
         self._program: Program | None = None
         self._base = 0
+        self._own_programs = 0
         self._next = 0
         self._furthest = 0
         self._counted = False
@@ -167,8 +168,12 @@ class LineLink:
         self._confirming = False
         self._confirmed = False
         self._numbered_oks = False
+        self._complained = False
         self._repeated = False
         self._repeats = 0
+        self._start = 0
+        self._stray: tuple[int, int] | None = None
+        self._sent = 0
         self._said: int | None = None
         self._out = bytearray()
         self._partial = b""
@@ -187,12 +192,18 @@ class LineLink:
         """Feed `program` from its command `at`, in place of what was loaded. Nothing may be outstanding."""
         if self.state in _UNDER_WAY:
             raise RuntimeError("A program can be loaded only while no line is outstanding.")
-        self._program, self._next, self._furthest = program, at, at
-        self._base = OWN_BASE if own else 0
+        self._program, self._start, self._next, self._furthest = program, at, at, at
+        self._stray = None
+        self._base = self._own_base() if own else 0
         self._counted = self._held = self._confirming = self._confirmed = self._repeated = False
         self._repeats = 0
         if self.state is LinkState.RESTING:
             self._go_on([])
+
+    def _own_base(self) -> int:
+        """Numbers the last programs of the tender's own did not have, so that their counts cannot be mixed up."""
+        self._own_programs = (self._own_programs + 1) % 1000
+        return OWN_BASE + 1000 * self._own_programs
 
     def hold(self) -> list[LinkEvent]:
         """Send no further line; `Drained` tells when none is outstanding, at once if so already."""
@@ -270,6 +281,10 @@ class LineLink:
 
     def _answered(self, answer: Answer, events: list[LinkEvent], now_s: float) -> None:
         match answer:
+            case Ok() if self._complained and self.state in (LinkState.NUMBERING, LinkState.FEEDING):
+                # A complaint whose request to resend was lost: this ok does not take the line.
+                self._repeated = True
+                self._again()
             case Ok() | Resend() if self._repeated and self.state in _UNDER_WAY:
                 self._listen(answer, now_s)
             case Ok():
@@ -278,7 +293,9 @@ class LineLink:
                 self._resend(answer, events)
             case Busy():
                 self._due_s = now_s + self._timeout_s
-            case LineComplaint() | Chatter():
+            case LineComplaint():
+                self._complained = True
+            case Chatter():
                 pass
             case _:
                 events.append(answer)
@@ -308,12 +325,25 @@ class LineLink:
         """Go to the line the machine asks for; a number that cannot be (damaged on the way) changes nothing."""
         assert self._program is not None
         index = number - self._base - 1
+        if not self._start <= index <= len(self._program):
+            self._astray(number)
         if index == self._next + 1 and index <= len(self._program):
             self._taken(index, events)
-        elif not self._too_often(f"asks for line {number} again and again", events) and (
-            0 <= index <= min(self._furthest + 1, len(self._program))
-        ):
+        elif self._too_often(f"asks for line {number} again and again", events):
+            return
+        elif self._next < index <= min(self._furthest + 1, len(self._program)):
+            self._taken(index, events)
+        elif self._start <= index <= self._next:
             self._next = index
+
+    def _astray(self, number: int) -> None:
+        """The machine counts in another program's numbers. Said alike of two lines it is no damage: the machine never
+        had this program's count, and so none of its lines."""
+        before, self._stray = self._stray, (number, self._sent)
+        if before is not None and before[0] == number and before[1] != self._sent:
+            self._next = self._furthest = self._start
+            self._counted = self._confirming = False
+            self._stray = None
 
     def _listen(self, answer: Ok | Resend, now_s: float) -> None:
         if self.state is not LinkState.SETTLING:
@@ -398,6 +428,8 @@ class LineLink:
     def _put(self, index: int) -> None:
         assert self._program is not None
         self.state = LinkState.FEEDING
+        self._complained = False
+        self._sent += 1
         command = self._program.command(index)
         self._furthest = max(self._furthest, index)
         self._out += numbered(self._base + index + 1, command)
@@ -406,5 +438,6 @@ class LineLink:
 
     def _number(self) -> None:
         self.state = LinkState.NUMBERING
+        self._complained = False
         number = self._base + self._next
         self._out += numbered(number, b"M110 N%d" % number)

@@ -323,7 +323,8 @@ class Steward:
                     self._heat_report(event)
                 case Acknowledged(count):
                     self._acknowledged(count)
-                case Drained():
+                case Drained(count):
+                    self._stand_at(count)
                     self._drained()
                 case Finished():
                     self._finished()
@@ -377,6 +378,7 @@ class Steward:
         if self.phase in (Phase.FEEDING, Phase.PAUSING) and self.errand is not None:
             if self._pause_wanted is None:
                 self._pause_wanted = (text, True, False)
+            self._stand_at(self.link.acknowledged)
             self._drained()
         elif self.phase in (Phase.STOPPING, Phase.ENDING, Phase.PARKING, Phase.REHEATING, Phase.RETURNING):
             self._broken(text, Outcome.FAILED)
@@ -392,6 +394,18 @@ class Steward:
         self.progress.acknowledged = max(self.progress.acknowledged, count)
         if self.state is MachineState.WARMING and self._laying_begun():
             self._lay()
+
+    def _stand_at(self, count: int) -> None:
+        """The machine has `count` of the file's commands for certain: an `ok` too many may have told of more."""
+        if self.progress is None or not self._on_file:
+            return
+        if count >= self.progress.acknowledged:
+            self._acknowledged(count)
+            return
+        self.progress.acknowledged = count
+        self._modal = ModalState()
+        for index in range(count):
+            self._modal.apply(self._errand().program.command(index))
 
     def _laying_begun(self) -> bool:
         assert self.progress is not None

@@ -92,7 +92,7 @@ class Fleet:
                 started_at=b.started_at,
                 acknowledged=b.acknowledged,
                 commands=b.commands,
-                progress=1.0 if b.outcome == Outcome.COMPLETED else 0.0,
+                progress=1.0 if b.outcome == Outcome.COMPLETED else b.acknowledged / max(b.commands, 1),
                 elapsed_s=(b.ended_at - b.started_at).total_seconds() if b.started_at and b.ended_at else 0.0,
             )
             for b, file in rows
@@ -115,8 +115,8 @@ class Fleet:
         """The machine as the wire shows it."""
         row, sample = known.row, known.sample
         brief = known.brief
-        if brief is not None and sample is not None and sample.build is not None and sample.build.id == brief.id:
-            live = sample.build
+        live = sample.build if sample is not None else None
+        if brief is not None and brief.outcome is None and live is not None and live.id == brief.id:
             brief = live.model_copy(
                 update={"state": brief.state, "outcome": brief.outcome, "reason": brief.reason or live.reason}
             )

@@ -7,7 +7,6 @@ import signal
 import subprocess
 import sys
 import tempfile
-import time
 import unittest
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -129,16 +128,13 @@ class StartAndStop(unittest.TestCase):
             finally:
                 self.close(process)
             self.assertEqual(self.left_over(folder), [])
-            began = time.monotonic()
             process = self.start(folder)
-            opened_s = time.monotonic() - began
             try:
                 with Client(f"http://127.0.0.1:{kept['port']}", kept["key"]) as client:
                     self.assertEqual([j.id for j in client.do(requests.jobs())], [j.id for j in jobs])
                     self.assertGreater(client.do(requests.shop()).now, shop.now)
             finally:
                 self.close(process)
-            self.assertLess(opened_s, 60)
             self.assertEqual(self.left_over(folder), [])
             reset = [sys.executable, "-m", "chronarch", "demo", "reset", "--folder", str(folder)]
             self.assertIn("begins anew", subprocess.run(reset, capture_output=True, text=True, check=True).stdout)

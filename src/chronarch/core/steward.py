@@ -21,6 +21,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum, auto
 
+from chronarch.core import programs
 from chronarch.core.answers import AskedPause, Boot, Fault, FilamentOut, Halted, Heat
 from chronarch.core.fleet import MachineModel
 from chronarch.core.gcode.modal import ModalState
@@ -89,9 +90,6 @@ class Errand:
     build: int
     plan: Plan
     program: Program
-
-
-HEATERS_OFF = (b"M104 S0", b"M140 S0", b"M107")
 
 
 class Steward:
@@ -222,7 +220,7 @@ class Steward:
         self._move(MachineEvent.RESUME)
         self._tell(BuildResumed(self._errand().build))
         self.phase = Phase.REHEATING
-        self._carry(self._heat_program())
+        self._carry(programs.heat_again(self._modal))
 
     def stop(self, reason: str, now: Moment, outcome: Outcome = Outcome.STOPPED) -> None:
         """End the build: heaters off, park, bed presented."""
@@ -314,7 +312,7 @@ class Steward:
         """After a fresh contact: heaters off, since nobody is known to want them, and reports by itself."""
         if self.link.state is LinkState.RESTING:
             self._prepared = True
-            self._carry(Steps((*HEATERS_OFF, b"M155 S%d" % self._report_every_s)))
+            self._carry(programs.quiet(self._report_every_s))
 
     def _take(self, events: list[LinkEvent]) -> None:
         for event in events:
@@ -372,7 +370,7 @@ class Steward:
             self.reason = reason
             self._tell(Noticed(reason, self.build))
             if heaters_off and self.phase is Phase.PARKED and self.link.program is None:
-                self._carry(Steps(HEATERS_OFF[:2]))
+                self._carry(Steps(programs.HEATERS_OFF[:2]))
 
     def _out_of_step(self, text: str) -> None:
         if self.phase in (Phase.FEEDING, Phase.PAUSING) and self.errand is not None:
@@ -434,7 +432,8 @@ class Steward:
             self._move(MachineEvent.PAUSE, reason)
             self._tell(BuildPaused(self._errand().build, reason, by_itself))
             self.phase = Phase.PARKING
-            self._carry(self._park_program(heaters_off))
+            lift = self._laying_begun() and not self._parked
+            self._carry(programs.park(self.model, lift=lift, heaters_off=heaters_off))
         elif self.phase is Phase.STOPPING:
             self._start_ending()
 
@@ -453,7 +452,7 @@ class Steward:
             self._pause_wanted = None
         elif self.phase is Phase.REHEATING:
             self.phase = Phase.RETURNING
-            self._carry(self._return_program())
+            self._carry(programs.go_back(self._modal, lifted=self._laying_begun()))
         elif self.phase is Phase.RETURNING:
             assert self.progress is not None
             self._parked = False
@@ -467,21 +466,9 @@ class Steward:
 
     def _start_ending(self) -> None:
         self.phase = Phase.ENDING
-        x, y = self.model.park_mm
-        lift = (b"G91", b"G1 Z%g F600" % self.model.lift_mm, b"G90", b"G1 X%g Y%g F6000" % (x, y))
-        completed = self._ending[0] is Outcome.COMPLETED
+        lift = self._ending[0] is not Outcome.COMPLETED
         self.link.drop()
-        self._carry(
-            Steps(
-                (
-                    b"M400",
-                    *HEATERS_OFF,
-                    *(() if completed else lift),
-                    b"M400",
-                    b"M155 S%d" % self._report_every_s,
-                )
-            )
-        )
+        self._carry(programs.end(self.model, lift=lift, report_every_s=self._report_every_s))
         self._prepared = True
 
     def _ended(self) -> None:
@@ -518,46 +505,7 @@ class Steward:
         if self.errand is not None and self.phase is not Phase.RESTING:
             self._ending = (Outcome.FAILED, "the machine restarted itself during the build")
             self.phase = Phase.ENDING
-            self._carry(Steps((*HEATERS_OFF, b"M155 S%d" % self._report_every_s)))
+            self._carry(programs.quiet(self._report_every_s))
             self._prepared = True
         elif self.state is not MachineState.DOWN:
             self._prepare()
-
-    def _park_program(self, heaters_off: bool) -> Steps:
-        x, y = self.model.park_mm
-        park = [b"M400", b"G91", b"M83"]
-        if self._laying_begun() and not self._parked:
-            park += [
-                b"G1 E-2 F2400",
-                b"G1 Z%g F600" % self.model.lift_mm,
-                b"G90",
-                b"G1 X%g Y%g F6000" % (x, y),
-            ]
-        park.append(b"M400")
-        return Steps((*park, *(HEATERS_OFF[:2] if heaters_off else ())))
-
-    def _heat_program(self) -> Steps:
-        m = self._modal
-        back = [b"M140 S%g" % m.bed_asked_c, b"M104 S%g" % m.nozzle_asked_c]
-        if m.bed_asked_c:
-            back.append(b"M190 S%g" % m.bed_asked_c)
-        if m.nozzle_asked_c:
-            back.append(b"M109 S%g" % m.nozzle_asked_c)
-        return Steps(tuple(back))
-
-    def _return_program(self) -> Steps:
-        m = self._modal
-        back: list[bytes] = []
-        if self._laying_begun():
-            back += [
-                b"G90",
-                b"G1 X%.3f Y%.3f F6000" % (m.x, m.y),
-                b"G1 Z%.3f F600" % m.z,
-                b"M83",
-                b"G1 E2 F2400",
-            ]
-        back += [b"G90" if m.absolute else b"G91", b"M82" if m.absolute_e else b"M83", b"G92 E%.5f" % m.e]
-        if m.feed_mm_min:
-            back.append(b"G1 F%g" % m.feed_mm_min)
-        back.append(b"M106 S%g" % m.fan if m.fan else b"M107")
-        return Steps(tuple(back))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import logging
 from typing import Annotated, Any
 
@@ -148,5 +147,4 @@ async def all_seen(who: Operator, shop: TheShop, up_to: int) -> w.Done:
         await db.execute(update(t.Notice).where(t.Notice.id <= up_to).values(seen=True))
         await db.commit()
     shop.hub.changed("notices")
-    await asyncio.sleep(0)
     return w.Done(text="marked as seen")

@@ -16,7 +16,7 @@ from typing import ClassVar
 
 from pydantic import ValidationError
 
-from chronarch.client import AsyncClient, Client, ClientError, RefusedByService, Unreachable, requests
+from chronarch.client import AsyncClient, Client, ClientError, RefusedByService, Unreachable, library, requests
 from chronarch.core.states import Verdict
 from chronarch.wire.work import JobOrder
 
@@ -93,7 +93,7 @@ class Calls(unittest.TestCase):
 
     def test_an_error_that_is_no_problem_is_still_said_in_a_sentence(self) -> None:
         with self.assertRaisesRegex(RefusedByService, "answered 500"):
-            self.client.do(requests.files())
+            self.client.do(library.files())
 
     def test_nobody_there_is_unreachable_in_both_clients(self) -> None:
         with Client("http://127.0.0.1:9") as client, self.assertRaises(Unreachable):
@@ -133,9 +133,9 @@ class Calls(unittest.TestCase):
             sent: list[int] = []
             with self.assertRaises(RefusedByService):
                 self.client.add_file(path, progress=sent.append)
-            _, query, headers, body = Answers.asked[0]
+            path_asked, _, headers, body = Answers.asked[0]
             self.assertEqual(body, path.read_bytes())
-            self.assertIn("name=long%20name%20%C3%A9.gcode", query.replace("+", "%20"))
+            self.assertEqual(path_asked, "PUT /api/drop/long%20name%20%C3%A9.gcode")
             digest = base64.b64encode(hashlib.sha256(body).digest()).decode()
             self.assertEqual(headers["Content-Digest"], f"sha-256=:{digest}:")
             self.assertEqual((sum(sent), len(sent)), (len(body), 3))

@@ -14,11 +14,11 @@ from chronarch.core.clock import ManualClock, ScaledClock, parse_clock
 from chronarch.core.copies import Copies, next_copy
 from chronarch.core.errors import BadName
 from chronarch.core.fleet import Capability, MachineModel, Requirement, Tool, grams
-from chronarch.core.gcode import Mark, Plan
+from chronarch.core.gcode.plan import Mark, Plan
 from chronarch.core.heat import BED, NOZZLE, HeaterWatch
 from chronarch.core.matching import Need, Standing, blocker, why_waiting
 from chronarch.core.names import check_name
-from chronarch.core.progress import FASTEST, SLOWEST, WARM_UP_S, Progress
+from chronarch.core.progress import FASTEST, SLOWEST, Progress
 from chronarch.core.states import (
     BUILD,
     MACHINE,
@@ -71,7 +71,6 @@ class Matching(unittest.TestCase):
         return Standing(**{**facts, **change})  # type: ignore[arg-type]
 
     def test_each_blocker_says_its_reason(self) -> None:
-        big = ((0.0, 0.0, 0.2), (10.0, 230.0, 5.0))
         cases: list[tuple[Need, dict[str, object], str]] = [
             (Need(Requirement(machine="Bezel")), {}, "for Bezel only"),
             (Need(Requirement(model="Kiln 250")), {}, "needs a Kiln 250"),
@@ -79,10 +78,11 @@ class Matching(unittest.TestCase):
             (Need(Requirement(material="pla", colour="ochre")), {}, "needs ochre"),
             (Need(Requirement(nozzle_mm=0.6)), {}, "has a 0.4 mm nozzle; the job needs 0.6 mm"),
             (Need(Requirement(hardened=True)), {}, "hardened"),
-            (Need(Requirement(), big), {}, "along y"),
-            (Need(Requirement(), nozzle_c=300), {}, "ceiling is 275"),
-            (Need(Requirement(), bed_c=120), {}, "bed"),
-            (Need(Requirement(), tools=(1,)), {}, "has no tool 1"),
+            (Need(Requirement(), refusals=("it is too tall",)), {}, "by the preflight: it is too tall"),
+            (Need(Requirement(), said_nozzle_mm=0.6), {}, "sliced for a 0.6 mm nozzle"),
+            (Need(Requirement(), said_material="PETG"), {}, "sliced for PETG"),
+            (Need(Requirement(), said_model="Kiln 250"), {}, "sliced for a Kiln 250"),
+            (Need(Requirement(), tools=(1,)), {}, "uses tool 1, which the machine has not"),
             (Need(Requirement()), {"intake": Intake.CLOSED}, "takes no work"),
             (Need(Requirement()), {"state": MachineState.UNCLEARED}, "bed to be cleared"),
             (Need(Requirement()), {"reachable": False}, "tender is not connected"),
@@ -93,15 +93,15 @@ class Matching(unittest.TestCase):
                 self.assertIn(words, blocker(need, self.standing(**change)) or "")
 
     def test_a_job_that_fits_has_no_blocker_and_case_does_not_matter(self) -> None:
-        need = Need(Requirement(material="pla", colour="Teal", nozzle_mm=0.4), ((1, 1, 0.2), (200, 200, 90)), 210, 60)
+        need = Need(Requirement(material="pla", colour="Teal", nozzle_mm=0.4), said_material="PETG", said_nozzle_mm=0.6)
         self.assertIsNone(blocker(need, self.standing()))
 
     def test_why_waiting_tells_a_busy_fleet_from_one_that_cannot(self) -> None:
         busy = self.standing(state=MachineState.BUILDING)
-        self.assertEqual(why_waiting(Need(Requirement()), [busy]), "Anchor is building.")
-        cannot = why_waiting(Need(Requirement(material="PETG")), [busy])
+        self.assertEqual(why_waiting(lambda at: [Need(Requirement())], "", [busy]), "Anchor is building.")
+        cannot = why_waiting(lambda at: [Need(Requirement(material="PETG"))], "", [busy])
         self.assertTrue(cannot.startswith("No machine fits: Anchor has teal PLA"), cannot)
-        self.assertIn("no machines yet", why_waiting(Need(Requirement()), []))
+        self.assertIn("no machines yet", why_waiting(lambda at: [], "", []))
 
 
 class Heat(unittest.TestCase):
@@ -199,7 +199,13 @@ class ProgressAndPace(unittest.TestCase):
         self.assertAlmostEqual(p.remaining_s, 400 * 1180 / 680)
 
     def test_before_the_first_layer_warming_is_still_to_come(self) -> None:
-        self.assertAlmostEqual(Progress(self.plan).remaining_s, 1000 + WARM_UP_S)
+        # 100 of the 1000 planned seconds come before the first layer: they run down with the clock, and no further
+        p = Progress(self.plan, learned=1.2)
+        self.assertAlmostEqual(p.remaining_s, 1200)
+        p.warming_s = 60.0
+        self.assertAlmostEqual(p.remaining_s, 1140)
+        p.warming_s = 500.0
+        self.assertAlmostEqual(p.remaining_s, 900 * 1.2)
 
     @given(st.integers(0, 100), st.floats(0, 1e6))
     def test_pace_and_rest_stay_within_bounds(self, acknowledged: int, laying_s: float) -> None:

@@ -6,7 +6,7 @@ import unittest
 from datetime import UTC, datetime, timedelta
 
 from chronarch.core.fleet import MachineModel
-from chronarch.core.gcode import analyse
+from chronarch.core.gcode.analysis import analyse
 from chronarch.core.happenings import BuildBegan, BuildEnded, BuildPaused, BuildResumed, Noticed, StateChanged
 from chronarch.core.line_link import OWN_BASE, Steps
 from chronarch.core.states import MachineState, Outcome, WrongState
@@ -77,7 +77,7 @@ class Bench:
         self.run()
         self.told.clear()
         self.own.clear()
-        plan = analyse([TEXT.encode()], MODEL).plan
+        plan = analyse(TEXT.encode(), MODEL).plan
         self.steward.begin(Errand(7, plan, Steps(tuple(COMMANDS))), self.now())
 
     def states(self) -> list[MachineState]:
@@ -287,7 +287,7 @@ class Builds(unittest.TestCase):
 
     def test_a_build_nobody_minds_any_more_is_ended_with_heaters_off(self) -> None:
         b = Bench()
-        b.steward.lost(9, analyse([TEXT.encode()], MODEL).plan, b.now())
+        b.steward.lost(9, analyse(TEXT.encode(), MODEL).plan, b.now())
         b.steward.connected(b.now())
         b.run()
         (ended,) = b.of(BuildEnded)

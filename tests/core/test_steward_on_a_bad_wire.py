@@ -11,7 +11,7 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from chronarch.core.fleet import MachineModel
-from chronarch.core.gcode import analyse
+from chronarch.core.gcode.analysis import analyse
 from chronarch.core.happenings import BuildBegan, BuildEnded, BuildPaused, BuildResumed, Happening, StateChanged
 from chronarch.core.ledger import append, faults
 from chronarch.core.line_link import OWN_BASE, Steps
@@ -23,7 +23,7 @@ from tests.support.gcode import commands, squares
 TEXT = squares(layers=1, rounds=3)
 COMMANDS = [c.encode() for c in commands(TEXT)]
 MODEL = MachineModel("toy")
-PLAN = analyse([TEXT.encode()], MODEL).plan
+PLAN = analyse(TEXT.encode(), MODEL).plan
 NINE = datetime(2026, 10, 19, 9, tzinfo=UTC)
 
 

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from chronarch.client import Client, requests
 from chronarch.core.fleet import Capability, Requirement, Tool
-from chronarch.core.gcode import analyse
+from chronarch.core.gcode.analysis import analyse
 from chronarch.core.ledger import clip, faults, usage
 from chronarch.core.matching import LASTING, Need, Standing, blocker
 from chronarch.core.states import Intake, MachineState, Verdict
@@ -42,7 +42,7 @@ class Parts(unittest.TestCase):
         for part in PARTS:
             with self.subTest(part=part.name):
                 text = "\n".join(slice_part(part)) + "\n"
-                reading = analyse([text.encode()], MODELS[0].core())
+                reading = analyse(text.encode(), MODELS[0].core())
                 assert reading.extents_mm is not None
                 low, high = reading.extents_mm
                 self.assertTrue(all(v >= 0 for v in low) and high[0] <= 220 and high[1] <= 220)

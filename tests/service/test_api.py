@@ -10,10 +10,11 @@ import socket
 import threading
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from urllib.parse import quote
 
 import httpx
 
-from chronarch.client import RefusedByService, Unreachable, requests
+from chronarch.client import RefusedByService, Unreachable, library, requests
 from chronarch.client.calls import Client
 from chronarch.core.states import Intake, JobState, MachineState, Verdict
 from chronarch.wire import machines as wm
@@ -100,7 +101,7 @@ class ServiceAlone(WorldCase):
     # Files ---------------------------------------------------------------------------------------------------
 
     def add(self, name: str, content: bytes | str, **headers: str) -> httpx.Response:
-        return self.http().post("/api/files", params={"name": name}, content=content, headers=headers)
+        return self.http().put(f"/api/drop/{quote(name, safe='')}", content=content, headers=headers)
 
     def kept(self) -> set[str]:
         return {p.name for p in (self.world.folder / "blobs").rglob("*") if p.is_file()}
@@ -110,21 +111,24 @@ class ServiceAlone(WorldCase):
         answer = self.add("kept.gcode", text)
         self.assertEqual(answer.status_code, 201)
         sha256 = hashlib.sha256(text.encode()).hexdigest()
-        self.assertEqual(answer.json()["sha256"], sha256)
+        self.assertEqual(answer.json()["file"]["sha256"], sha256)
         self.assertIn(sha256, self.kept())
         self.assertEqual(self.http().get("/api/files/kept.gcode/content").text, text)
         self.assertEqual(self.add("kept.gcode", text).status_code, 200, "the same again changes nothing")
-        self.assert_problem(self.add("kept.gcode", squares(layers=3)), 409, "other content")
+        changed = self.add("kept.gcode", squares(layers=3)).json()["file"]
+        self.assertEqual((changed["revision"], changed["reading"]["layers"]), (2, 3))
+        first = self.http().get("/api/files/kept.gcode/content", params={"revision": 1})
+        self.assertEqual(first.text, text)
 
     def test_what_is_not_a_good_file_is_refused_and_nothing_kept(self) -> None:
-        before, listed = self.kept(), len(self.world.client.do(requests.files()))
+        before, listed = self.kept(), len(self.world.client.do(library.files()))
         bad = (
             ("empty.gcode", b"", 422, "empty"),
             ("letter.gcode", b"Dear sir,\nplease print this.\n" * 50, 422, "not G-code"),
             ("short.gcode", squares().encode()[:-2000].rsplit(b"\n", 1)[0] + b"\nG1 X12.3 Y", 422, "cut short"),
             ("picture.gcode", bytes(range(256)) * 10, 422, "zero byte"),
             ("huge.gcode", b"G1 X1\n" * 400_000, 413, "larger than"),
-            ("../../etc/passwd", squares(), 422, "not allowed"),
+            ("../../etc/passwd", squares(), 422, "dot"),
             (".hidden", squares(), 422, "dot"),
             ("a" * 400, squares(), 422, "characters"),
             ("", squares(), 422, "empty"),
@@ -133,7 +137,7 @@ class ServiceAlone(WorldCase):
             with self.subTest(name=name[:20]):
                 self.assert_problem(self.add(name, content), status, words)
         self.assertEqual(self.kept(), before)
-        self.assertEqual(len(self.world.client.do(requests.files())), listed)
+        self.assertEqual(len(self.world.client.do(library.files())), listed)
 
     def test_a_file_that_does_not_arrive_whole_is_noticed_by_its_digest(self) -> None:
         text = squares().encode()
@@ -146,7 +150,7 @@ class ServiceAlone(WorldCase):
     def test_a_connection_that_breaks_off_leaves_nothing_behind(self) -> None:
         with socket.create_connection(("127.0.0.1", self.world.port)) as raw:
             raw.sendall(
-                b"POST /api/files?name=cut.gcode HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer "
+                b"PUT /api/drop/cut.gcode HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer "
                 + self.world.key.encode()
                 + b"\r\nContent-Length: 100000\r\n\r\nG28\nG1 X1\n"
             )
@@ -159,7 +163,7 @@ class ServiceAlone(WorldCase):
         before = _resident_kb(pid)
         big = ("G1 X10.000 Y10.000 E1.00000 F3000\n" * 55_000).encode()
         pieces = (big[i : i + 65536] for i in range(0, len(big), 65536))
-        answer = self.http().post("/api/files", params={"name": "large.gcode"}, content=pieces)
+        answer = self.http().put("/api/drop/large.gcode", content=pieces)
         self.assertEqual(answer.status_code, 201)
         self.assertLess(_resident_kb(pid) - before, 30_000)
 

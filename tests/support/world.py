@@ -166,7 +166,7 @@ class World:
         return self
 
     def add_machines(self) -> None:
-        self.client.do(requests.add_model(wm.Model(name=MODEL)))
+        self.client.do(requests.add_model(wm.Model(name=MODEL, cold_extrusion_c=0)))
         for name in self.names:
             self.add_machine(name)
 

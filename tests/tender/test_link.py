@@ -12,7 +12,7 @@ from pathlib import Path
 import httpx
 
 from chronarch.core.clock import ScaledClock
-from chronarch.core.gcode import analyse
+from chronarch.core.gcode.analysis import analyse
 from chronarch.core.happenings import BuildEnded, Happening, StateChanged
 from chronarch.core.states import MachineState, Outcome
 from chronarch.standins.machine import MachineStandin, Setup
@@ -65,7 +65,7 @@ class Links(unittest.IsolatedAsyncioTestCase):
         return MachineLink(charge, self.clock, self.store, lambda name, at, body: self.told.append(body))  # type: ignore[arg-type]
 
     def charge(self, build: int | None = None, state: MachineState = MachineState.IDLE, **order: bool) -> Charge:
-        plan = WirePlan.of(analyse([TEXT.encode()], Model(name="m").core()).plan)
+        plan = WirePlan.of(analyse(TEXT.encode(), Model(name="m").core()).plan)
         given = None
         if build is not None:
             given = BuildOrder(build=build, sha256="x", size=1, file="f", job=1, copy_number=1, plan=plan, **order)

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from chronarch.core.errors import NotGcode
 from chronarch.core.fleet import MachineModel
-from chronarch.core.gcode import analyse
+from chronarch.core.gcode.analysis import analyse
 from chronarch.core.happenings import BuildBegan, Noticed, StateChanged
 from chronarch.core.states import MachineState
 from chronarch.tender import journal as journal_module
@@ -96,7 +96,7 @@ class Programs(InFolder):
         text = squares(layers=3, rounds=3)
         program = self.program(text.encode())
         self.assertEqual([program.command(n).decode() for n in range(len(program))], commands(text))
-        self.assertEqual(len(program), analyse([text.encode()], MachineModel("m")).commands)
+        self.assertEqual(len(program), analyse(text.encode(), MachineModel("m")).commands)
 
     def test_line_ends_of_either_kind_and_a_missing_last_one_are_read(self) -> None:
         program = self.program(b"G28\r\n;x\r\n\r\nG1 X1\r\nM84")
@@ -111,6 +111,6 @@ class Programs(InFolder):
         count = len(program)
         program.close()
         try:
-            self.assertEqual(count, analyse([data], MachineModel("m")).commands)
+            self.assertEqual(count, analyse(data, MachineModel("m")).commands)
         except NotGcode:
             self.assertIn(b"not gcode", lines)

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from chronarch.core.gcode import Mark, Plan
+from chronarch.core.gcode.plan import Mark, Plan
 from chronarch.core.happenings import BuildBegan, BuildEnded, BuildPaused, BuildResumed, Noticed, StateChanged
 from chronarch.core.states import MachineState, Outcome
 from chronarch.wire.machines import MachineOrder, Model, Tool

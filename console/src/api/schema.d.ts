@@ -4,6 +4,66 @@
  */
 
 export interface paths {
+    "/api/arrivals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Arrivals
+         * @description Files that are being read now, and how far each is.
+         */
+        get: operations["arrivals_api_arrivals_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/arrivals/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Arrival
+         * @description One of them, also after it was added or refused.
+         */
+        get: operations["arrival_api_arrivals__number__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Empty Bin
+         * @description Throw away what is in the bin, or some of it, for good. What builds were made from stays reachable by content.
+         */
+        delete: operations["empty_bin_api_bin_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/blobs/{sha256}": {
         parameters: {
             query?: never;
@@ -141,6 +201,209 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/contents/{sha256}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Whole
+         * @description The bytes themselves.
+         */
+        get: operations["whole_api_contents__sha256__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/contents/{sha256}/drawing.{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Drawing
+         * @description A picture: one layer from above on its bed, or the whole part from a corner.
+         */
+        get: operations["drawing_api_contents__sha256__drawing__kind__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/contents/{sha256}/layers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Layers
+         * @description The table of its layers.
+         */
+        get: operations["layers_api_contents__sha256__layers_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/contents/{sha256}/layers/{layer}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Layer
+         * @description One layer's moves in binary (docs/protocols/layers.md); 0 is what comes before the first.
+         */
+        get: operations["layer_api_contents__sha256__layers__layer__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/contents/{sha256}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Picture
+         * @description The thumbnail the slicer left that is nearest a width in pixels.
+         */
+        get: operations["picture_api_contents__sha256__picture_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/contents/{sha256}/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Reading
+         * @description What it says for a model.
+         */
+        get: operations["reading_api_contents__sha256__reading_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/contents/{sha256}/shape": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Shape
+         * @description All that is laid, thinned, in binary (docs/protocols/layers.md).
+         */
+        get: operations["shape_api_contents__sha256__shape_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/contents/{sha256}/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Text
+         * @description Some of its lines.
+         */
+        get: operations["text_api_contents__sha256__text_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Drop Form
+         * @description The same as a form (multipart/form-data) with the file in `file`, as slicers and scripts send it.
+         */
+        post: operations["drop_form_api_drop_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drop/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Drop Raw
+         * @description Add a sliced file; its bytes are the body, plain, gzip or zstd, and `name` may begin with its folder. A changed
+         *     file of the same name is a new revision (201); the same content again changes nothing (200). With `queue`, copies
+         *     of it are queued too. Takes the reading longer than 20 s, the answer is the arrival (202), which tells how far it
+         *     is.
+         */
+        put: operations["drop_raw_api_drop__name__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/files": {
         parameters: {
             query?: never;
@@ -150,15 +413,32 @@ export interface paths {
         };
         /**
          * Files
-         * @description All files, newest first.
+         * @description Files, newest first; those in the bin with `binned`. `search` looks in names, notes, tags, folders and parts;
+         *     `folder` includes what is below it; `model` keeps what a model can make, with its times.
          */
         get: operations["files_api_files_get"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/files/batch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
         /**
-         * Add File
-         * @description Add a sliced file: its bytes are the body. The same bytes under the same name again change nothing (200).
+         * Batch
+         * @description Do one thing with many files. One that is refused does not keep the others from it.
          */
-        post: operations["add_file_api_files_post"];
+        post: operations["batch_api_files_batch_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -174,7 +454,7 @@ export interface paths {
         };
         /**
          * File
-         * @description One file, by number or name.
+         * @description One file, by number or name, as a model reads it (the first without one).
          */
         get: operations["file_api_files__which__get"];
         put?: never;
@@ -182,7 +462,11 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change File
+         * @description Rename a file, file it elsewhere, note, tag or give it to a part.
+         */
+        patch: operations["change_file_api_files__which__patch"];
         trace?: never;
     };
     "/api/files/{which}/content": {
@@ -194,11 +478,217 @@ export interface paths {
         };
         /**
          * Content
-         * @description The file's bytes.
+         * @description The file's bytes, or those of an earlier revision.
          */
         get: operations["content_api_files__which__content_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/files/{which}/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Difference
+         * @description How a revision (the newest without one) differs from an earlier one.
+         */
+        get: operations["difference_api_files__which__difference_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/files/{which}/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Edit
+         * @description Make an edit: its result is the file's newest revision.
+         */
+        post: operations["edit_api_files__which__edit_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/files/{which}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * History
+         * @description What became of its builds, by machine and model, and planned against real time.
+         */
+        get: operations["history_api_files__which__history_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/files/{which}/overrule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Overrule
+         * @description Let this content run on a model although a rule refuses it. Who did so and why is recorded, and holds for this
+         *     revision's content alone.
+         */
+        post: operations["overrule_api_files__which__overrule_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/files/{which}/preflight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Preflight
+         * @description What stands against a file on one machine as it is now, its model's findings included.
+         */
+        get: operations["preflight_api_files__which__preflight_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/files/{which}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview
+         * @description What an edit would change, in lines and in time and material. Nothing is kept.
+         */
+        post: operations["preview_api_files__which__preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/files/{which}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revisions
+         * @description All contents a file has had, newest first.
+         */
+        get: operations["revisions_api_files__which__revisions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/files/{which}/revisions/{number}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore Revision
+         * @description Make an earlier content the newest revision again.
+         */
+        post: operations["restore_revision_api_files__which__revisions__number__restore_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Folders
+         * @description All folders by path, with how many files lie in each itself.
+         */
+        get: operations["folders_api_folders_get"];
+        put?: never;
+        /** Add Folder */
+        post: operations["add_folder_api_folders_post"];
+        /**
+         * Remove Folder
+         * @description Remove an empty folder.
+         */
+        delete: operations["remove_folder_api_folders_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/folders/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Move Folder
+         * @description Rename a folder or put it elsewhere, with all it holds.
+         */
+        post: operations["move_folder_api_folders_move_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -220,7 +710,7 @@ export interface paths {
         put?: never;
         /**
          * Submit
-         * @description Queue copies of a file. An idle machine that fits gets one within a second.
+         * @description Queue copies of a file or of a part. An idle machine that fits gets one within a second.
          */
         post: operations["submit_api_jobs_post"];
         delete?: never;
@@ -243,7 +733,11 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change Job
+         * @description Pin a job's waiting copies to a revision, or with 0 let them follow the newest again.
+         */
+        patch: operations["change_job_api_jobs__number__patch"];
         trace?: never;
     };
     "/api/jobs/{number}/hold": {
@@ -595,6 +1089,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/models/paces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Paces
+         * @description What builds on each model really take, learned from the newest that were completed.
+         */
+        get: operations["paces_api_models_paces_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/notices": {
         parameters: {
             query?: never;
@@ -629,6 +1143,136 @@ export interface paths {
          * @description Mark every notice up to this number as seen.
          */
         post: operations["all_seen_api_notices_seen_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/parts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Parts
+         * @description All parts by name, with their files.
+         */
+        get: operations["parts_api_parts_get"];
+        put?: never;
+        /** Add Part */
+        post: operations["add_part_api_parts_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/parts/suggestions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Suggestions
+         * @description Files that seem to make the same part; a person confirms by making the part.
+         */
+        get: operations["suggestions_api_parts_suggestions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/parts/{which}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Part */
+        get: operations["part_api_parts__which__get"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove Part
+         * @description Take a part apart; its files stay in the library. Refused once a job asked for it.
+         */
+        delete: operations["remove_part_api_parts__which__delete"];
+        options?: never;
+        head?: never;
+        /**
+         * Change Part
+         * @description Rename a part, note, or say which files make it (all of them).
+         */
+        patch: operations["change_part_api_parts__which__patch"];
+        trace?: never;
+    };
+    "/api/parts/{which}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * History
+         * @description What became of the builds of all its files.
+         */
+        get: operations["history_api_parts__which__history_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/parts/{which}/model": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Model
+         * @description The model's file as it was given.
+         */
+        get: operations["model_api_parts__which__model_get"];
+        /**
+         * Put Model
+         * @description Give a part its model for reference: an STL or 3MF file is the body.
+         */
+        put: operations["put_model_api_parts__which__model_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/parts/{which}/triangles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Triangles
+         * @description The model's triangles: nine little-endian 32-bit floats each, mm, standing on z 0.
+         */
+        get: operations["triangles_api_parts__which__triangles_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -720,6 +1364,83 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * Arrival
+         * @description A file on its way into the library.
+         */
+        Arrival: {
+            /**
+             * Added At
+             * Format: date-time
+             */
+            added_at: string;
+            /** Added By */
+            added_by: string;
+            /** File */
+            file?: number | null;
+            /** Id */
+            id: number;
+            /** Job */
+            job?: number | null;
+            /** Name */
+            name: string;
+            /**
+             * Problem
+             * @default
+             */
+            problem: string;
+            /**
+             * Progress
+             * @description 0 to 1, of its reading.
+             * @default 0
+             */
+            progress: number;
+            /** Size */
+            size: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "reading" | "done" | "refused";
+        };
+        /**
+         * Batch
+         * @description One deed on many files. Each is done or refused by itself.
+         */
+        Batch: {
+            /**
+             * Copies
+             * @default 1
+             */
+            copies: number;
+            /**
+             * Deed
+             * @enum {string}
+             */
+            deed: "move" | "tag" | "untag" | "queue" | "bin" | "restore";
+            /** Files */
+            files: number[];
+            /**
+             * Folder
+             * @default
+             * @example bobbins/2026
+             */
+            folder: string;
+            /** Tags */
+            tags?: string[];
+        };
+        /** BatchResult */
+        BatchResult: {
+            /** Done */
+            done: number[];
+            /**
+             * Refused
+             * @description Why, by the file's number.
+             */
+            refused: {
+                [key: string]: string;
+            };
+        };
         /** Because */
         Because: {
             /**
@@ -728,6 +1449,51 @@ export interface components {
              * @example wrong colour
              */
             reason: string;
+        };
+        /** Body_drop_form_api_drop_post */
+        Body_drop_form_api_drop_post: {
+            /**
+             * Colour
+             * @default
+             */
+            colour: string;
+            /**
+             * Copies
+             * @default 1
+             */
+            copies: number;
+            /** File */
+            file: string;
+            /**
+             * Folder
+             * @default
+             */
+            folder: string;
+            /**
+             * Held
+             * @default false
+             */
+            held: boolean;
+            /**
+             * Machine
+             * @default
+             */
+            machine: string;
+            /**
+             * Material
+             * @default
+             */
+            material: string;
+            /**
+             * Model
+             * @default
+             */
+            model: string;
+            /**
+             * Queue
+             * @default false
+             */
+            queue: boolean;
         };
         /**
          * Build
@@ -751,6 +1517,8 @@ export interface components {
             ended_at: string | null;
             /** File */
             file: string;
+            /** File Id */
+            file_id: number;
             /** Grams */
             grams: number;
             /** Id */
@@ -766,6 +1534,8 @@ export interface components {
             planned_s: number;
             /** Reason */
             reason: string;
+            /** Revision */
+            revision: number;
             /** Scrap Reason */
             scrap_reason: string;
             /** Sha256 */
@@ -858,6 +1628,58 @@ export interface components {
             verdict: components["schemas"]["Verdict"];
         };
         /**
+         * Declared
+         * @description What the slicer's comments say; shown beside the reading's own figures, never instead.
+         */
+        Declared: {
+            /** Filament G */
+            filament_g?: number | null;
+            /** Filament Mm */
+            filament_mm?: number | null;
+            /** Layer Height Mm */
+            layer_height_mm?: number | null;
+            /**
+             * Material
+             * @default
+             */
+            material: string;
+            /**
+             * Model
+             * @default
+             */
+            model: string;
+            /** Nozzle Mm */
+            nozzle_mm?: number | null;
+            /** Seconds */
+            seconds?: number | null;
+            /**
+             * Slicer
+             * @default
+             */
+            slicer: string;
+        };
+        /**
+         * Difference
+         * @description How one revision differs from another: lines that changed (the first), and the figures of both.
+         */
+        Difference: {
+            /** Changes */
+            changes: components["schemas"]["LineChange"][];
+            /** Earlier */
+            earlier: number;
+            earlier_reading: components["schemas"]["FileReading"];
+            /** Later */
+            later: number;
+            later_reading: components["schemas"]["FileReading"];
+            /**
+             * Layers
+             * @description The later one's layers that hold a change.
+             */
+            layers: number[];
+            /** More */
+            more: boolean;
+        };
+        /**
          * Done
          * @description The wish was carried out; `text` says what is so now.
          */
@@ -866,36 +1688,207 @@ export interface components {
             text: string;
         };
         /**
+         * Dropped
+         * @description What came of a file that was dropped off.
+         */
+        Dropped: {
+            file: components["schemas"]["File"];
+            /**
+             * Job
+             * @description The job it was queued as, if that was asked.
+             */
+            job?: number | null;
+            /**
+             * New
+             * @description False when the library had the same content under this name already.
+             */
+            new: boolean;
+        };
+        /**
+         * EditOrder
+         * @description An edit of a revision (the newest without one), worked out with a model's figures.
+         */
+        EditOrder: {
+            /** Edit */
+            edit: components["schemas"]["SetFromLayer"] | components["schemas"]["PauseAt"] | components["schemas"]["SkipObject"] | components["schemas"]["Repeat"] | components["schemas"]["StartFrom"] | components["schemas"]["OwnSections"] | components["schemas"]["ReplaceLines"];
+            /**
+             * Model
+             * @description The first model without one.
+             * @default
+             */
+            model: string;
+            /** Revision */
+            revision?: number | null;
+        };
+        /**
+         * EditPreview
+         * @description What an edit would do: in words, in lines, and to time and material.
+         */
+        EditPreview: {
+            /**
+             * Care
+             * @description What a person must see to; empty when nothing.
+             */
+            care: string;
+            /**
+             * Changes
+             * @description The first of them.
+             */
+            changes: components["schemas"]["LineChange"][];
+            /**
+             * Count
+             * @description How many stretches change.
+             */
+            count: number;
+            /** Filament After Mm */
+            filament_after_mm: number;
+            /** Filament Before Mm */
+            filament_before_mm: number;
+            /** Findings */
+            findings: components["schemas"]["Finding"][];
+            /** Layers After */
+            layers_after: number;
+            /** Planned After S */
+            planned_after_s: number;
+            /** Planned Before S */
+            planned_before_s: number;
+            /** Size */
+            size: number;
+            /** Text */
+            text: string;
+        };
+        /**
          * File
-         * @description A sliced file in the library.
+         * @description A sliced file in the library: its newest revision.
          */
         File: {
             /**
              * Added At
              * Format: date-time
+             * @description When the newest revision came.
              */
             added_at: string;
             /** Added By */
             added_by: string;
+            /** Binned At */
+            binned_at?: string | null;
+            /**
+             * Expected
+             * @description The same with each model's learned pace.
+             */
+            expected?: {
+                [key: string]: number;
+            };
+            /**
+             * Folder
+             * @default
+             */
+            folder: string;
             /** Id */
             id: number;
             /** Name */
             name: string;
+            /**
+             * Notes
+             * @default
+             */
+            notes: string;
+            /** Part */
+            part?: string | null;
+            /** Part Id */
+            part_id?: number | null;
             reading: components["schemas"]["FileReading"];
+            /**
+             * Revision
+             * @default 1
+             */
+            revision: number;
             /** Sha256 */
             sha256: string;
             /** Size */
             size: number;
+            /** Tags */
+            tags?: string[];
+            /**
+             * Times
+             * @description Planned seconds by model, as the file says them.
+             */
+            times?: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * FileChange
+         * @description What may be changed of a file; what is left out stays.
+         */
+        FileChange: {
+            /** Folder */
+            folder?: string | null;
+            /** Name */
+            name?: string | null;
+            /** Notes */
+            notes?: string | null;
+            /**
+             * Part
+             * @description The part it makes; 0 for none.
+             */
+            part?: number | null;
+            /** Tags */
+            tags?: string[] | null;
+        };
+        /**
+         * FilePause
+         * @description The file itself asks for hands.
+         */
+        FilePause: {
+            /** Command */
+            command: number;
+            /** Layer */
+            layer: number;
+            /** Line */
+            line: number;
+            /** Meaning */
+            meaning: string;
+            /** Word */
+            word: string;
         };
         /**
          * FileReading
-         * @description What a file says: counts, shop seconds, mm, mm of filament by tool, highest °C asked.
+         * @description What a file says for one model: counts, shop seconds, mm, mm of filament by tool, highest °C asked.
          */
         FileReading: {
             /** Bed C */
             bed_c: number;
+            /**
+             * Before S
+             * @default 0
+             */
+            before_s: number;
+            /**
+             * By Object
+             * @default false
+             */
+            by_object: boolean;
+            /**
+             * Chamber C
+             * @default 0
+             */
+            chamber_c: number;
             /** Commands */
             commands: number;
+            /**
+             * @default {
+             *       "material": "",
+             *       "model": "",
+             *       "slicer": ""
+             *     }
+             */
+            declared: components["schemas"]["Declared"];
+            /**
+             * Dwell S
+             * @default 0
+             */
+            dwell_s: number;
             /** Extents Mm */
             extents_mm: [
                 [
@@ -913,18 +1906,112 @@ export interface components {
             filament_mm: {
                 [key: string]: number;
             };
+            /** Findings */
+            findings?: components["schemas"]["Finding"][];
+            /**
+             * Heating S
+             * @default 0
+             */
+            heating_s: number;
+            /**
+             * Layer Height Mm
+             * @description The most common height of a layer.
+             */
+            layer_height_mm?: number | null;
             /** Layers */
             layers: number;
             /** Lines */
             lines: number;
+            /**
+             * Model
+             * @description Whose figures these are; empty for the reference's, while the shop has no model.
+             * @default
+             */
+            model: string;
             /** Nozzle C */
             nozzle_c: number;
+            /** Objects */
+            objects?: components["schemas"]["LaidObject"][];
+            /**
+             * Other S
+             * @default 0
+             */
+            other_s: number;
+            /** Pauses */
+            pauses?: components["schemas"]["FilePause"][];
+            /** Pictures */
+            pictures?: components["schemas"]["Picture"][];
             /** Planned S */
             planned_s: number;
+            /**
+             * Spiral
+             * @default false
+             */
+            spiral: boolean;
+            /** Tools */
+            tools?: number[];
+            /** Travel Mm */
+            travel_mm?: [
+                [
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number
+                ]
+            ] | null;
             /** Unknown */
             unknown?: {
                 [key: string]: number;
             };
+        };
+        /**
+         * Finding
+         * @description One thing a preflight found; `line` 0 means the whole file.
+         */
+        Finding: {
+            /** Line */
+            line: number;
+            /**
+             * Overruled
+             * @description Why, and by whom, it was overruled; empty when it stands.
+             * @default
+             */
+            overruled: string;
+            /** Rule */
+            rule: string;
+            severity: components["schemas"]["Severity"];
+            /** Text */
+            text: string;
+        };
+        /** Folder */
+        Folder: {
+            /**
+             * Files
+             * @default 0
+             */
+            files: number;
+            /**
+             * Path
+             * @example bobbins/2026
+             */
+            path: string;
+        };
+        /** FolderMove */
+        FolderMove: {
+            /**
+             * Path
+             * @example bobbins/2026
+             */
+            path: string;
+            /**
+             * To
+             * @example bobbins/2026
+             */
+            to: string;
         };
         /**
          * Heater
@@ -935,6 +2022,35 @@ export interface components {
             asked_c?: number | null;
             /** Measured C */
             measured_c?: number | null;
+        };
+        /**
+         * HeaterFigures
+         * @description How a heater behaves: °C/s from ambient at full power, the °C it would reach in the end, s of cooling.
+         */
+        HeaterFigures: {
+            /** Cooling S */
+            cooling_s: number;
+            /** Reach C */
+            reach_c: number;
+            /** Rise C S */
+            rise_c_s: number;
+        };
+        /** History */
+        History: {
+            /** Builds */
+            builds: number;
+            /** Good */
+            good: number;
+            /** Machines */
+            machines: {
+                [key: string]: number;
+            };
+            /** Models */
+            models: components["schemas"]["ModelHistory"][];
+            /** Scrap */
+            scrap: number;
+            /** Unjudged */
+            unjudged: number;
         };
         /**
          * Intake
@@ -958,17 +2074,33 @@ export interface components {
             created_at: string;
             /** Created By */
             created_by: string;
-            /** File */
+            /**
+             * File
+             * @description The file's name, or the part's.
+             */
             file: string;
             /** File Id */
-            file_id: number;
+            file_id: number | null;
             /** Good */
             good: number;
             /** Id */
             id: number;
+            /** Part Id */
+            part_id?: number | null;
+            /**
+             * Pinned
+             * @description Whether that was asked; if not, waiting copies follow the newest.
+             * @default false
+             */
+            pinned: boolean;
             /** Planned S */
             planned_s: number;
             requirement: components["schemas"]["Requirement"];
+            /**
+             * Revision
+             * @description The revision its waiting copies will be made from; None for a part.
+             */
+            revision?: number | null;
             state: components["schemas"]["JobState"];
             /** Waiting */
             waiting: number;
@@ -980,8 +2112,16 @@ export interface components {
             why: string;
         };
         /**
+         * JobChange
+         * @description Pin a job to a revision of its file; 0 lets its waiting copies follow the newest.
+         */
+        JobChange: {
+            /** Revision */
+            revision: number;
+        };
+        /**
          * JobOrder
-         * @description Copies of a file to be made.
+         * @description Copies of a file, or of a part by whichever of its files fits the machine that comes free.
          */
         JobOrder: {
             /**
@@ -994,12 +2134,17 @@ export interface components {
              * @description The file's number or its name.
              * @example bobbin-32.gcode
              */
-            file: number | string;
+            file?: number | string | null;
             /**
              * Held
              * @default false
              */
             held: boolean;
+            /**
+             * Part
+             * @description The part's number or its name, instead of a file.
+             */
+            part?: number | string | null;
             /**
              * @default {
              *       "colour": "",
@@ -1010,6 +2155,11 @@ export interface components {
              *     }
              */
             requirement: components["schemas"]["Requirement"];
+            /**
+             * Revision
+             * @description Make all copies from this revision of the file; without one each is made from the newest.
+             */
+            revision?: number | null;
         };
         /**
          * JobState
@@ -1042,6 +2192,48 @@ export interface components {
             scope: components["schemas"]["Scope"];
         };
         /**
+         * LaidObject
+         * @description One thing the file lays: its outline on the bed (mm); filament (mm) and seconds where the slicer marked it.
+         */
+        LaidObject: {
+            /** Filament Mm */
+            filament_mm?: number | null;
+            /**
+             * Marked
+             * @default false
+             */
+            marked: boolean;
+            /** Name */
+            name: string;
+            /** Outline */
+            outline: [
+                number,
+                number
+            ][];
+            /** Seconds */
+            seconds?: number | null;
+        };
+        /**
+         * LayerRow
+         * @description One layer in a file's table: z and height mm, s, mm of filament, its first line.
+         */
+        LayerRow: {
+            /** Filament Mm */
+            filament_mm: number;
+            /** First Command */
+            first_command: number;
+            /** First Line */
+            first_line: number;
+            /** Height Mm */
+            height_mm: number;
+            /** Offset */
+            offset: number;
+            /** Seconds */
+            seconds: number;
+            /** Z Mm */
+            z_mm: number;
+        };
+        /**
          * LedgerEntry
          * @description One machine in one state; `end` is None while it lasts.
          */
@@ -1058,6 +2250,27 @@ export interface components {
             /** Machine */
             machine: string;
             state: components["schemas"]["MachineState"];
+        };
+        /** LineChange */
+        LineChange: {
+            /** After */
+            after: string;
+            /** Before */
+            before: string;
+            /** Line */
+            line: number;
+        };
+        /**
+         * Lines
+         * @description Lines of a file from `first` on, and how many it has.
+         */
+        Lines: {
+            /** First */
+            first: number;
+            /** Lines */
+            lines: string[];
+            /** Total */
+            total: number;
         };
         /**
          * Machine
@@ -1197,7 +2410,7 @@ export interface components {
         };
         /**
          * Model
-         * @description What machines of one make have in common; mm, mm/s, mm/s², °C.
+         * @description What machines of one make have in common; mm, mm/s, mm/s², °C, s.
          */
         Model: {
             /**
@@ -1206,15 +2419,106 @@ export interface components {
              */
             acceleration_mm_s2: number;
             /**
+             * Axis Acceleration Mm S2
+             * @default [
+             *       3000,
+             *       3000,
+             *       200
+             *     ]
+             */
+            axis_acceleration_mm_s2: [
+                number,
+                number,
+                number
+            ];
+            /**
              * Bed Ceiling C
              * @default 110
              */
             bed_ceiling_c: number;
             /**
+             * @default {
+             *       "cooling_s": 330,
+             *       "reach_c": 210,
+             *       "rise_c_s": 0.6
+             *     }
+             */
+            bed_heat: components["schemas"]["HeaterFigures"];
+            /**
+             * Chamber Ceiling C
+             * @default 0
+             */
+            chamber_ceiling_c: number;
+            /**
+             * @default {
+             *       "cooling_s": 1800,
+             *       "reach_c": 90,
+             *       "rise_c_s": 0.05
+             *     }
+             */
+            chamber_heat: components["schemas"]["HeaterFigures"];
+            /**
+             * Cold Extrusion C
+             * @default 165
+             */
+            cold_extrusion_c: number;
+            /**
+             * Cornering
+             * @description The rule for speed in corners: how far the path may be cut, or the step in speed an axis may take.
+             * @default deviation
+             * @enum {string}
+             */
+            cornering: "deviation" | "jerk";
+            /**
+             * End Gcode
+             * @default
+             */
+            end_gcode: string;
+            /**
+             * Homing S
+             * @default 6
+             */
+            homing_s: number;
+            /**
+             * Jerk Mm S
+             * @default [
+             *       8,
+             *       8,
+             *       0.4,
+             *       5
+             *     ]
+             */
+            jerk_mm_s: [
+                number,
+                number,
+                number,
+                number
+            ];
+            /**
+             * Junction Deviation Mm
+             * @default 0.02
+             */
+            junction_deviation_mm: number;
+            /**
+             * Levelling S
+             * @default 60
+             */
+            levelling_s: number;
+            /**
              * Lift Mm
              * @default 5
              */
             lift_mm: number;
+            /**
+             * Lookahead Moves
+             * @default 32
+             */
+            lookahead_moves: number;
+            /**
+             * Max Filament Mm S
+             * @default 60
+             */
+            max_filament_mm_s: number;
             /**
              * Max Speed Mm S
              * @default [
@@ -1239,6 +2543,14 @@ export interface components {
              */
             nozzle_ceiling_c: number;
             /**
+             * @default {
+             *       "cooling_s": 140,
+             *       "reach_c": 420,
+             *       "rise_c_s": 2.8
+             *     }
+             */
+            nozzle_heat: components["schemas"]["HeaterFigures"];
+            /**
              * Park Mm
              * @default [
              *       5,
@@ -1254,6 +2566,21 @@ export interface components {
              * @default 40
              */
             release_c: number;
+            /**
+             * Retract Acceleration Mm S2
+             * @default 2500
+             */
+            retract_acceleration_mm_s2: number;
+            /**
+             * Start Gcode
+             * @default
+             */
+            start_gcode: string;
+            /**
+             * Tool Change S
+             * @default 12
+             */
+            tool_change_s: number;
             /**
              * Tools
              * @default 1
@@ -1272,6 +2599,26 @@ export interface components {
                 number,
                 number
             ];
+        };
+        /**
+         * ModelHistory
+         * @description What became of a file's or part's builds on one model. `real_s` and `planned_s` are of completed builds.
+         */
+        ModelHistory: {
+            /** Builds */
+            builds: number;
+            /** Completed */
+            completed: number;
+            /** Good */
+            good: number;
+            /** Model */
+            model: string;
+            /** Planned S */
+            planned_s: number;
+            /** Real S */
+            real_s: number;
+            /** Scrap */
+            scrap: number;
         };
         /** NewKey */
         NewKey: {
@@ -1332,6 +2679,168 @@ export interface components {
          */
         Outcome: "completed" | "stopped" | "failed";
         /**
+         * Overruling
+         * @description Let a file's content run on a model although a rule refuses it.
+         */
+        Overruling: {
+            /** Model */
+            model: string;
+            /**
+             * Reason
+             * @example the clip at the front left is off, there is room
+             */
+            reason: string;
+            /** Rule */
+            rule: string;
+        };
+        /**
+         * OwnSections
+         * @description The model's start or end section, or both, in place of the file's.
+         */
+        OwnSections: {
+            /**
+             * End
+             * @default true
+             */
+            end: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "own-sections";
+            /**
+             * Start
+             * @default true
+             */
+            start: boolean;
+        };
+        /**
+         * Pace
+         * @description How long builds on a model really take, as a factor on the planned time, learned from so many builds.
+         */
+        Pace: {
+            /** Builds */
+            builds: number;
+            /** Model */
+            model: string;
+            /** Pace */
+            pace: number;
+        };
+        /**
+         * Part
+         * @description A thing the shop makes, and the files that make it.
+         */
+        Part: {
+            /**
+             * Added At
+             * Format: date-time
+             */
+            added_at: string;
+            /** Added By */
+            added_by: string;
+            /** Files */
+            files?: components["schemas"]["File"][];
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /**
+             * Notes
+             * @default
+             */
+            notes: string;
+            shape?: components["schemas"]["PartShape"] | null;
+        };
+        /** PartChange */
+        PartChange: {
+            /** Files */
+            files?: number[] | null;
+            /** Name */
+            name?: string | null;
+            /** Notes */
+            notes?: string | null;
+        };
+        /** PartOrder */
+        PartOrder: {
+            /** Files */
+            files?: number[];
+            /** Name */
+            name: string;
+            /**
+             * Notes
+             * @default
+             */
+            notes: string;
+        };
+        /**
+         * PartShape
+         * @description A part's reference model: its size (mm) and how many triangles it has.
+         */
+        PartShape: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "stl" | "3mf";
+            /** Name */
+            name: string;
+            /** Size Mm */
+            size_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Triangles */
+            triangles: number;
+        };
+        /**
+         * PartSuggestion
+         * @description Files that seem to make the same thing, and why it seems so.
+         */
+        PartSuggestion: {
+            /** Files */
+            files: number[];
+            /** Name */
+            name: string;
+            /**
+             * Part
+             * @description The part they would join; None for a new one.
+             */
+            part?: number | null;
+            /** Why */
+            why: string;
+        };
+        /**
+         * PauseAt
+         * @description Stop before a layer until a person comes; the message is shown at the machine.
+         */
+        PauseAt: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "pause";
+            /** Layer */
+            layer: number;
+            /**
+             * Message
+             * @default
+             */
+            message: string;
+        };
+        /**
+         * Picture
+         * @description A thumbnail the slicer left, in pixels.
+         */
+        Picture: {
+            /** Height */
+            height: number;
+            /** Kind */
+            kind: string;
+            /** Width */
+            width: number;
+        };
+        /**
          * Problem
          * @description An error as RFC 9457 has it (application/problem+json).
          */
@@ -1372,6 +2881,41 @@ export interface components {
             nozzle: components["schemas"]["Heater"];
         };
         /**
+         * Repeat
+         * @description Lay everything `copies` times in all, side by side, `gap_mm` apart.
+         */
+        Repeat: {
+            /** Copies */
+            copies: number;
+            /**
+             * Gap Mm
+             * @default 5
+             */
+            gap_mm: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "repeat";
+        };
+        /**
+         * ReplaceLines
+         * @description Lines `first` to `last` (from 1, both included) give way to `text`; `last` = `first` - 1 puts it in before.
+         */
+        ReplaceLines: {
+            /** First */
+            first: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "lines";
+            /** Last */
+            last: number;
+            /** Text */
+            text: string;
+        };
+        /**
          * Requirement
          * @description What a job needs of a machine; what is left empty is any.
          */
@@ -1410,11 +2954,59 @@ export interface components {
             nozzle_mm?: number | null;
         };
         /**
+         * Revision
+         * @description One content of a file. `how` says how it came about.
+         */
+        Revision: {
+            /**
+             * Added At
+             * Format: date-time
+             */
+            added_at: string;
+            /** Added By */
+            added_by: string;
+            /** How */
+            how: string;
+            /** Number */
+            number: number;
+            /** Sha256 */
+            sha256: string;
+            /** Size */
+            size: number;
+        };
+        /**
          * Scope
          * @description What a key may do: read, operate (all a person at the machines does), or speak as a tender.
          * @enum {string}
          */
         Scope: "read" | "operate" | "tender";
+        /**
+         * SetFromLayer
+         * @description From a layer on: temperatures in °C, fan and speed in %. None leaves as it is.
+         */
+        SetFromLayer: {
+            /** Bed C */
+            bed_c?: number | null;
+            /** Fan Pct */
+            fan_pct?: number | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "set";
+            /** Layer */
+            layer: number;
+            /** Nozzle C */
+            nozzle_c?: number | null;
+            /** Speed Pct */
+            speed_pct?: number | null;
+        };
+        /**
+         * Severity
+         * @description `refuse` keeps the file off the machine until a person with the right overrules it.
+         * @enum {string}
+         */
+        Severity: "refuse" | "warning" | "note";
         /**
          * Shop
          * @description The time the shop lives in, and what it calls itself.
@@ -1445,6 +3037,32 @@ export interface components {
              * @example an example password
              */
             password: string;
+        };
+        /**
+         * SkipObject
+         * @description Leave one object out.
+         */
+        SkipObject: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "skip";
+            /** Object */
+            object: string;
+        };
+        /**
+         * StartFrom
+         * @description Begin at a layer; what is below stands on the bed already.
+         */
+        StartFrom: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "start-from";
+            /** Layer */
+            layer: number;
         };
         /**
          * Tool
@@ -1540,6 +3158,97 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    arrivals_api_arrivals_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Arrival"][];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    arrival_api_arrivals__number__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Arrival"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    empty_bin_api_bin_delete: {
+        parameters: {
+            query?: {
+                files?: number[] | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     blob_api_blobs__sha256__get: {
         parameters: {
             query?: never;
@@ -1770,9 +3479,403 @@ export interface operations {
             };
         };
     };
-    files_api_files_get: {
+    whole_api_contents__sha256__get: {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drawing_api_contents__sha256__drawing__kind__get: {
+        parameters: {
+            query?: {
+                model?: string;
+                layer?: number | null;
+                title?: string;
+            };
+            header?: never;
+            path: {
+                sha256: string;
+                kind: "png" | "svg";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": unknown;
+                    "image/svg+xml": unknown;
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    layers_api_contents__sha256__layers_get: {
+        parameters: {
+            query?: {
+                model?: string;
+            };
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayerRow"][];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    layer_api_contents__sha256__layers__layer__get: {
+        parameters: {
+            query?: {
+                model?: string;
+            };
+            header?: never;
+            path: {
+                sha256: string;
+                layer: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    picture_api_contents__sha256__picture_get: {
+        parameters: {
+            query?: {
+                width?: number;
+            };
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reading_api_contents__sha256__reading_get: {
+        parameters: {
+            query?: {
+                model?: string;
+            };
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileReading"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    shape_api_contents__sha256__shape_get: {
+        parameters: {
+            query?: {
+                model?: string;
+            };
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    text_api_contents__sha256__text_get: {
+        parameters: {
+            query?: {
+                first?: number;
+                count?: number;
+            };
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lines"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_form_api_drop_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "idempotency-key"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["Body_drop_form_api_drop_post"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dropped"];
+                };
+            };
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dropped"];
+                };
+            };
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Arrival"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_raw_api_drop__name__put: {
+        parameters: {
+            query?: {
+                folder?: string;
+                queue?: boolean;
+                copies?: number;
+                material?: string;
+                colour?: string;
+                machine?: string;
+                model?: string;
+                held?: boolean;
+            };
+            header?: {
+                "content-digest"?: string | null;
+                "idempotency-key"?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "text/x.gcode": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dropped"];
+                };
+            };
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dropped"];
+                };
+            };
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Arrival"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    files_api_files_get: {
+        parameters: {
+            query?: {
+                search?: string;
+                folder?: string | null;
+                tag?: string;
+                material?: string;
+                nozzle_mm?: number | null;
+                model?: string;
+                least_s?: number | null;
+                most_s?: number | null;
+                least_size?: number | null;
+                most_size?: number | null;
+                binned?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -1799,25 +3902,55 @@ export interface operations {
             };
         };
     };
-    add_file_api_files_post: {
+    batch_api_files_batch_post: {
         parameters: {
-            query: {
-                name: string;
-            };
-            header?: {
-                "content-digest"?: string | null;
-            };
+            query?: never;
+            header?: never;
             path?: never;
             cookie?: never;
         };
-        requestBody?: {
+        requestBody: {
             content: {
-                "text/x.gcode": string;
+                "application/json": components["schemas"]["Batch"];
             };
         };
         responses: {
             /** @description Successful Response */
-            201: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BatchResult"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    file_api_files__which__get: {
+        parameters: {
+            query?: {
+                model?: string;
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1836,7 +3969,7 @@ export interface operations {
             };
         };
     };
-    file_api_files__which__get: {
+    change_file_api_files__which__patch: {
         parameters: {
             query?: never;
             header?: never;
@@ -1845,7 +3978,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FileChange"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {
@@ -1869,7 +4006,9 @@ export interface operations {
     };
     content_api_files__which__content_get: {
         parameters: {
-            query?: never;
+            query?: {
+                revision?: number | null;
+            };
             header?: never;
             path: {
                 which: string;
@@ -1884,6 +4023,399 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    difference_api_files__which__difference_get: {
+        parameters: {
+            query: {
+                earlier: number;
+                later?: number | null;
+                model?: string;
+            };
+            header?: never;
+            path: {
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Difference"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit_api_files__which__edit_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["File"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    history_api_files__which__history_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    overrule_api_files__which__overrule_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Overruling"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["File"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preflight_api_files__which__preflight_get: {
+        parameters: {
+            query: {
+                machine: string;
+            };
+            header?: never;
+            path: {
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Finding"][];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_api_files__which__preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditPreview"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revisions_api_files__which__revisions_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restore_revision_api_files__which__revisions__number__restore_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                which: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["File"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    folders_api_folders_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Folder"][];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_folder_api_folders_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Folder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Folder"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_folder_api_folders_delete: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    move_folder_api_folders_move_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FolderMove"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
             };
             /** @description What was wrong and what to do. */
             "4XX": {
@@ -1930,7 +4462,9 @@ export interface operations {
     submit_api_jobs_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "idempotency-key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -1970,6 +4504,41 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_job_api_jobs__number__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JobChange"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {
@@ -2683,6 +5252,35 @@ export interface operations {
             };
         };
     };
+    paces_api_models_paces_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pace"][];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     notices_api_notices_get: {
         parameters: {
             query?: {
@@ -2733,6 +5331,320 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    parts_api_parts_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Part"][];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_part_api_parts_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PartOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Part"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    suggestions_api_parts_suggestions_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PartSuggestion"][];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    part_api_parts__which__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Part"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_part_api_parts__which__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_part_api_parts__which__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PartChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Part"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    history_api_parts__which__history_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    model_api_parts__which__model_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_model_api_parts__which__model_put: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path: {
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Part"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    triangles_api_parts__which__triangles_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
                 };
             };
             /** @description What was wrong and what to do. */

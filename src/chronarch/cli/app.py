@@ -7,11 +7,14 @@ import click
 from chronarch import __version__
 from chronarch.cli.access import connect, keys
 from chronarch.cli.context import Service, SpeakingGroup
+from chronarch.cli.files import files
 from chronarch.cli.follow import follow
 from chronarch.cli.inspect import inspect
 from chronarch.cli.machines import machines
+from chronarch.cli.models import models
+from chronarch.cli.parts import parts
 from chronarch.cli.report import report
-from chronarch.cli.work import builds, files, jobs, notices
+from chronarch.cli.work import builds, jobs, notices
 
 
 @click.group(cls=SpeakingGroup)
@@ -24,5 +27,5 @@ def root(ctx: click.Context, address: str | None, key: str | None) -> None:
     ctx.obj = Service(address, key)
 
 
-for command in (machines, files, jobs, builds, notices, report, follow, inspect, connect, keys):
+for command in (machines, models, files, parts, jobs, builds, notices, report, follow, inspect, connect, keys):
     root.add_command(command)

@@ -30,7 +30,24 @@ STYLES = {
 }
 RIGHT = frozenset(
     {"Id", "Progress", "Layer", "Nozzle", "Bed", "Size", "Layers", "Time", "Filament", "Copies", "Good", "Building"}
-    | {"Waiting", "Build", "Job", "Copy", "Scrap", "Unjudged", "Used", "Printing", "Share", "Elapsed", "Ends"}
+    | {
+        "Waiting",
+        "Line",
+        "Z",
+        "Height",
+        "Rev",
+        "Files",
+        "Build",
+        "Job",
+        "Copy",
+        "Scrap",
+        "Unjudged",
+        "Used",
+        "Printing",
+        "Share",
+        "Elapsed",
+        "Ends",
+    }
     | {state.capitalize() for state in MachineState}
 )
 

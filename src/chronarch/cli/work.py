@@ -1,116 +1,15 @@
-"""`chronarch files`, `jobs`, `builds` and `notices`."""
+"""`chronarch jobs`, `builds` and `notices`."""
 
 from __future__ import annotations
 
-import sys
-from pathlib import Path
-
 import click
-from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
 from rich.text import Text
 
 from chronarch.cli.context import REFUSED, Service, fail, json_option, pass_service
-from chronarch.cli.output import clock_time, duration, show_csv, show_facts, show_json, show_table, size_text
-from chronarch.client import RefusedByService, requests
+from chronarch.cli.output import clock_time, duration, show_csv, show_facts, show_json, show_table
+from chronarch.client import requests
 from chronarch.core.states import Verdict
 from chronarch.wire import work as w
-
-
-@click.group()
-def files() -> None:
-    """The library of sliced files."""
-
-
-@files.command("add")
-@click.argument("paths", nargs=-1, required=True, type=click.Path(exists=True, dir_okay=False, path_type=Path))
-@json_option
-@pass_service
-def add_files(service: Service, paths: tuple[Path, ...], as_json: bool) -> None:
-    """Add sliced files. One that is refused does not keep the others from being added."""
-    added: list[w.File] = []
-    refused = False
-    quiet = not sys.stderr.isatty()
-    columns = (TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn())
-    with Progress(*columns, transient=True, disable=quiet) as progress:
-        for path in paths:
-            task = progress.add_task(path.name, total=path.stat().st_size)
-            try:
-                added.append(service.client.add_file(path, progress=lambda n, task=task: progress.advance(task, n)))  # type: ignore[misc]
-            except RefusedByService as error:
-                refused = True
-                click.echo(f"{path.name}: {error}", err=True)
-    if as_json:
-        show_json(added)
-    else:
-        for f in added:
-            click.echo(f"{f.name}: file {f.id}, {_summary(f)}")
-    if refused:
-        raise SystemExit(REFUSED)
-
-
-def _summary(f: w.File) -> str:
-    metres = sum(f.reading.filament_mm.values()) / 1000
-    return f"{f.reading.layers} layers, {duration(f.reading.planned_s)}, {metres:.2f} m of filament"
-
-
-@files.command("list")
-@json_option
-@click.option("--csv", "as_csv", is_flag=True, help="Print rows as CSV.")
-@pass_service
-def list_files(service: Service, as_json: bool, as_csv: bool) -> None:
-    """All files, newest first."""
-    found = service.do(requests.files())
-    if as_json:
-        return show_json(found)
-    if as_csv:
-        return show_csv(found)
-    rows = [
-        [
-            str(f.id),
-            f.name,
-            duration(f.reading.planned_s),
-            str(f.reading.layers),
-            f"{sum(f.reading.filament_mm.values()) / 1000:.2f} m",
-            size_text(f.size),
-            clock_time(f.added_at),
-        ]
-        for f in found
-    ]
-    show_table(
-        ("Id", "File", "Time", "Layers", "Filament", "Size", "Added"),
-        rows,
-        "The library is empty. Add a sliced file with `chronarch files add PATH`.",
-    )
-
-
-@files.command("show")
-@click.argument("file")
-@json_option
-@pass_service
-def show_file(service: Service, file: str, as_json: bool) -> None:
-    """One file: what its reading says."""
-    f = service.do(requests.file(file))
-    if as_json:
-        return show_json(f)
-    show_facts([("File", f"{f.name} ({f.id})"), *reading_facts(f.reading), ("Size", size_text(f.size)),
-                ("SHA-256", f.sha256), ("Added", f"{clock_time(f.added_at)} by {f.added_by}")])  # fmt: skip
-
-
-def reading_facts(r: w.FileReading) -> list[tuple[str, str | Text]]:
-    """What a reading says, name and value."""
-    extents = ""
-    if r.extents_mm:
-        low, high = r.extents_mm
-        extents = ", ".join(f"{a} {p:.1f} to {q:.1f}" for a, p, q in zip("xyz", low, high, strict=True)) + " mm"
-    return [
-        ("Planned time", duration(r.planned_s)),
-        ("Layers", str(r.layers)),
-        ("Extents", extents),
-        ("Filament", ", ".join(f"tool {t}: {mm / 1000:.2f} m" for t, mm in r.filament_mm.items())),
-        ("Highest asked", f"nozzle {r.nozzle_c:.0f} °C, bed {r.bed_c:.0f} °C"),
-        ("Lines", f"{r.lines}, {r.commands} of them commands"),
-        ("Unknown words", ", ".join(f"{k} ({n})" for k, n in r.unknown.items())),
-    ]
 
 
 @click.group()
@@ -119,7 +18,9 @@ def jobs() -> None:
 
 
 @jobs.command()
-@click.argument("file")
+@click.argument("file", required=False)
+@click.option("--part", help="A part instead of a file: made from whichever of its files fits the machine.")
+@click.option("--revision", type=int, help="Make all copies from this revision; each from the newest without it.")
 @click.option("--copies", default=1, show_default=True)
 @click.option("--material", default="", help="Any without it.")
 @click.option("--colour", default="", help="Any without it.")
@@ -130,12 +31,15 @@ def jobs() -> None:
 @click.option("--held", is_flag=True, help="Queue it, but start nothing until it is released.")
 @json_option
 @pass_service
-def submit(service: Service, file: str, copies: int, material: str, colour: str, nozzle: float | None, hardened: bool,
+def submit(service: Service, file: str | None, part: str | None, revision: int | None, copies: int, material: str,
+           colour: str, nozzle: float | None, hardened: bool,
            machine: str, model: str, held: bool, as_json: bool) -> None:  # fmt: skip
-    """Queue copies of a file (its name or number)."""
+    """Queue copies of a file, or of a part (its name or number)."""
     order = w.JobOrder.model_validate(
         {
             "file": file,
+            "part": part,
+            "revision": revision,
             "copies": copies,
             "held": held,
             "requirement": {"material": material, "colour": colour, "nozzle_mm": nozzle, "hardened": hardened,
@@ -209,7 +113,7 @@ def show_job(service: Service, number: int, as_json: bool) -> None:
     show_facts(
         [
             ("Job", f"{j.id}, queued {clock_time(j.created_at)} by {j.created_by}"),
-            ("File", j.file),
+            ("Part" if j.part_id else "File", f"{j.file}{_follows(j)}"),
             ("State", j.state),
             ("Copies", f"{j.copies}: {j.good} good, {j.building} building, {j.waiting} waiting"),
             ("Needs", needs(j.requirement)),
@@ -217,6 +121,23 @@ def show_job(service: Service, number: int, as_json: bool) -> None:
             ("Why it waits", j.why),
         ]
     )
+
+
+def _follows(j: w.Job) -> str:
+    """Which revision waiting copies are made from."""
+    if j.revision is None:
+        return ""
+    return f", revision {j.revision}, {'pinned' if j.pinned else 'follows the newest'}"
+
+
+@jobs.command()
+@click.argument("number", type=int)
+@click.argument("revision", type=int)
+@pass_service
+def pin(service: Service, number: int, revision: int) -> None:
+    """Make a job's waiting copies from one revision of its file; 0 follows the newest again."""
+    j = service.do(requests.pin_job(number, revision))
+    click.echo(f"Job {j.id}: {j.file}{_follows(j)}.")
 
 
 def _wish(wish: str, text: str) -> None:
@@ -287,7 +208,7 @@ def show_build(service: Service, build: str, as_json: bool) -> None:
     show_facts(
         [
             ("Build", f"{b.id} on {b.machine}"),
-            ("File", f"{b.file}, copy {b.copy_number} of job {b.job}"),
+            ("File", f"{b.file}, revision {b.revision}, copy {b.copy_number} of job {b.job}"),
             ("State", f"{b.outcome or b.state}{f': {b.reason}' if b.reason else ''}"),
             ("Commands", f"{b.acknowledged} of {b.commands}" if b.outcome else f"{b.commands}"),
             ("Started", clock_time(b.started_at)),

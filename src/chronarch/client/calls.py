@@ -8,6 +8,7 @@ with Client("http://127.0.0.1:8420", key) as c:
 
 from __future__ import annotations
 
+import time
 from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,9 +17,11 @@ from typing import Self, TypeVar
 
 import httpx
 
-from chronarch.client.errors import Unreachable
+from chronarch.client import library
+from chronarch.client.errors import RefusedByService, Unreachable
 from chronarch.client.requests import Call, check, digest, pieces
-from chronarch.wire import work as ww
+from chronarch.wire import library as wl
+from chronarch.wire.common import Problem
 
 T = TypeVar("T")
 TIMEOUT = httpx.Timeout(30.0, connect=5.0)
@@ -82,23 +85,39 @@ class Client:
         except httpx.TransportError as error:
             raise _away(self.address, error) from error
 
-    def add_file(self, path: Path, name: str = "", progress: Callable[[int], None] = lambda n: None) -> ww.File:
-        """Send a file, streamed; `progress` hears how many bytes went with each piece."""
+    def add_file(
+        self,
+        path: Path,
+        name: str = "",
+        progress: Callable[[int], None] = lambda n: None,
+        *,
+        folder: str = "",
+        queue: wl.QueueWish | None = None,
+        once: str = "",
+    ) -> wl.Dropped:
+        """Send a file, streamed, and wait until it has been read; `progress` hears how many bytes went with each piece.
+        `queue` has copies queued in the same call; `once` is an Idempotency-Key."""
 
         def body() -> Iterator[bytes]:
             for piece in pieces(path):
                 yield piece
                 progress(len(piece))
 
-        headers = {"Content-Type": "text/x.gcode", "Content-Digest": digest(path)}
+        call = library.drop(name or path.name, folder, queue, once, digest(path))
         try:
-            response = self._http.post(
-                "/api/files", params={"name": name or path.name}, content=body(), headers=headers, timeout=600
-            )
+            response = self._http.put(call.path, params=call.params, content=body(), headers=call.headers, timeout=600)
         except httpx.TransportError as error:
             raise _away(self.address, error) from error
-        check(response)
-        return ww.File.model_validate_json(response.content)
+        answer = call.read(response)
+        while isinstance(answer, wl.Arrival):
+            time.sleep(0.5)
+            there = self.do(library.arrival(answer.id))
+            if there.state == "refused":
+                raise RefusedByService(Problem(title="Not understood", status=422, detail=there.problem))
+            if there.state == "done":
+                file = self.do(library.file(there.file or 0))
+                return wl.Dropped(file=file, job=there.job, new=True)
+        return answer
 
     def live(self) -> Iterator[LiveEvent]:
         """The live stream, until the service ends it."""

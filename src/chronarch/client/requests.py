@@ -15,6 +15,7 @@ from pydantic import BaseModel, TypeAdapter, ValidationError
 
 from chronarch.client.errors import RefusedByService
 from chronarch.core.states import Intake, Verdict
+from chronarch.wire import library as wl
 from chronarch.wire import machines as wm
 from chronarch.wire import people as wp
 from chronarch.wire import report as wr
@@ -35,6 +36,7 @@ class Call(Generic[T]):
     params: dict[str, str] = field(default_factory=dict)
     body: BaseModel | None = None
     headers: dict[str, str] = field(default_factory=dict)
+    content: bytes | None = None
 
     def read(self, response: httpx.Response) -> T:
         """The answer's value. Raises RefusedByService for an error."""
@@ -48,6 +50,8 @@ class Call(Generic[T]):
         if self.body is not None:
             arguments["content"] = self.body.model_dump_json(exclude_unset=True)
             arguments["headers"]["Content-Type"] = "application/json"
+        elif self.content is not None:
+            arguments["content"] = self.content
         return arguments
 
 
@@ -71,8 +75,8 @@ def read_answer(kind: Any, response: httpx.Response) -> Any:
     return TypeAdapter(kind).validate_json(response.content)
 
 
-def _some(**values: Any) -> dict[str, str]:
-    """Parameters without those that are None; times as ISO 8601."""
+def some(**values: Any) -> dict[str, str]:
+    """A call's parameters without those that are None; times as ISO 8601."""
     return {
         key.rstrip("_"): value.isoformat() if isinstance(value, datetime) else str(value)
         for key, value in values.items()
@@ -124,6 +128,10 @@ def add_model(model: wm.Model) -> Call[wm.Model]:
     return Call("POST", "/api/models", wm.Model, body=model)
 
 
+def paces() -> Call[list[wl.Pace]]:
+    return Call("GET", "/api/models/paces", list[wl.Pace])
+
+
 def machines() -> Call[list[wm.Machine]]:
     return Call("GET", "/api/machines", list[wm.Machine])
 
@@ -164,29 +172,22 @@ def frame(name: str) -> Call[bytes]:
 
 
 def heat(name: str, begin: datetime | None = None) -> Call[list[wm.Reading]]:
-    return Call("GET", f"/api/machines/{name}/heat", list[wm.Reading], params=_some(begin=begin))
+    return Call("GET", f"/api/machines/{name}/heat", list[wm.Reading], params=some(begin=begin))
 
 
 def ledger(
     begin: datetime | None = None, end: datetime | None = None, machine: str | None = None
 ) -> Call[list[wm.LedgerEntry]]:
-    return Call("GET", "/api/ledger", list[wm.LedgerEntry], params=_some(begin=begin, end=end, machine=machine))
+    return Call("GET", "/api/ledger", list[wm.LedgerEntry], params=some(begin=begin, end=end, machine=machine))
 
 
-def files() -> Call[list[ww.File]]:
-    return Call("GET", "/api/files", list[ww.File])
-
-
-def file(which: int | str) -> Call[ww.File]:
-    return Call("GET", f"/api/files/{which}", ww.File)
-
-
-def submit(order: ww.JobOrder) -> Call[ww.Job]:
-    return Call("POST", "/api/jobs", ww.Job, body=order)
+def submit(order: ww.JobOrder, once: str = "") -> Call[ww.Job]:
+    """`once` is an Idempotency-Key."""
+    return Call("POST", "/api/jobs", ww.Job, body=order, headers={"Idempotency-Key": once} if once else {})
 
 
 def jobs(ended: bool = False) -> Call[list[ww.Job]]:
-    return Call("GET", "/api/jobs", list[ww.Job], params=_some(ended=ended))
+    return Call("GET", "/api/jobs", list[ww.Job], params=some(ended=ended))
 
 
 def job(number: int) -> Call[ww.Job]:
@@ -198,10 +199,15 @@ def change_job(number: int, wish: str) -> Call[ww.Job]:
     return Call("POST", f"/api/jobs/{number}/{wish}", ww.Job)
 
 
+def pin_job(number: int, revision: int) -> Call[ww.Job]:
+    """Pin a job's waiting copies to a revision; 0 lets them follow the newest."""
+    return Call("PATCH", f"/api/jobs/{number}", ww.Job, body=ww.JobChange(revision=revision))
+
+
 def builds(
     machine: str | None = None, job: int | None = None, uncleared: bool = False, limit: int = 50
 ) -> Call[list[ww.Build]]:
-    params = _some(machine=machine, job=job, uncleared=uncleared, limit=limit)
+    params = some(machine=machine, job=job, uncleared=uncleared, limit=limit)
     return Call("GET", "/api/builds", list[ww.Build], params=params)
 
 
@@ -227,17 +233,17 @@ def verdict(number: int, verdict: Verdict, reason: str = "") -> Call[ww.Build]:
 
 
 def notices(seen: bool = False) -> Call[list[ww.Notice]]:
-    return Call("GET", "/api/notices", list[ww.Notice], params=_some(seen=seen))
+    return Call("GET", "/api/notices", list[ww.Notice], params=some(seen=seen))
 
 
 def all_seen(up_to: int) -> Call[ww.Done]:
-    return Call("POST", "/api/notices/seen", ww.Done, params=_some(up_to=up_to))
+    return Call("POST", "/api/notices/seen", ww.Done, params=some(up_to=up_to))
 
 
 def utilisation(begin: datetime | None = None, end: datetime | None = None) -> Call[wr.Utilisation]:
-    return Call("GET", "/api/report/utilisation", wr.Utilisation, params=_some(from_=begin, to=end))
+    return Call("GET", "/api/report/utilisation", wr.Utilisation, params=some(from_=begin, to=end))
 
 
 def utilisation_csv(begin: datetime | None = None, end: datetime | None = None) -> Call[str]:
-    params = _some(from_=begin, to=end, format="csv")
+    params = some(from_=begin, to=end, format="csv")
     return Call("GET", "/api/report/utilisation", str, params=params)

@@ -8,6 +8,16 @@ AXES = ("x", "y", "z")
 
 
 @dataclass(frozen=True)
+class HeaterFigures:
+    """How a heater behaves: °C/s it rises with from ambient at full power, the temperature (°C) it would reach in the
+    end, and the time constant (s) it cools with."""
+
+    rise_c_s: float
+    reach_c: float
+    cooling_s: float
+
+
+@dataclass(frozen=True)
 class MachineModel:
     """What machines of one make have in common. Lengths in mm, speeds in mm/s, accelerations in mm/s²,
     temperatures in °C."""
@@ -15,14 +25,37 @@ class MachineModel:
     name: str
     volume_mm: tuple[float, float, float] = (220.0, 220.0, 250.0)
     max_speed_mm_s: tuple[float, float, float] = (300.0, 300.0, 12.0)
+    max_filament_mm_s: float = 60.0
     acceleration_mm_s2: float = 1500.0
+    """What a move is given; `axis_acceleration_mm_s2` is the most each axis may have."""
+    axis_acceleration_mm_s2: tuple[float, float, float] = (3000.0, 3000.0, 200.0)
+    retract_acceleration_mm_s2: float = 2500.0
+    cornering: str = "deviation"
+    """The rule for speed in a corner: `deviation` (how far the path may be cut) or `jerk` (a step in speed an axis
+    may take)."""
+    junction_deviation_mm: float = 0.02
+    jerk_mm_s: tuple[float, float, float, float] = (8.0, 8.0, 0.4, 5.0)
+    """x, y, z, e."""
+    lookahead_moves: int = 32
+    nozzle_heat: HeaterFigures = HeaterFigures(2.8, 420.0, 140.0)
+    bed_heat: HeaterFigures = HeaterFigures(0.6, 210.0, 330.0)
+    chamber_heat: HeaterFigures = HeaterFigures(0.05, 90.0, 1800.0)
+    homing_s: float = 6.0
+    levelling_s: float = 60.0
+    tool_change_s: float = 12.0
     nozzle_ceiling_c: float = 275.0
     bed_ceiling_c: float = 110.0
+    chamber_ceiling_c: float = 0.0
+    cold_extrusion_c: float = 165.0
+    """Below this the nozzle must not push filament."""
     release_c: float = 40.0
     """The bed temperature below which a finished part lets go and hands may touch it."""
     park_mm: tuple[float, float] = (5.0, 200.0)
     lift_mm: float = 5.0
     tools: int = 1
+    start_gcode: str = ""
+    """The model's own start and end; `{nozzle_c}` and `{bed_c}` stand for what the file asks. Empty: the file's."""
+    end_gcode: str = ""
 
 
 @dataclass(frozen=True)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from chronarch.core.fleet import AXES, Capability, Requirement, Tool
+from chronarch.core.fleet import Capability, Requirement, Tool
+from chronarch.core.gcode.preflight import machine_findings
 from chronarch.core.states import Intake, MachineState
 
 NOZZLE_TOLERANCE_MM = 0.01
@@ -13,13 +14,20 @@ NOZZLE_TOLERANCE_MM = 0.01
 
 @dataclass(frozen=True)
 class Need:
-    """What a job asks of a machine: its requirement and what its file's reading says (mm, °C)."""
+    """What a job asks of a machine: its requirement, and what its file says of itself, read by the machine's model.
+
+    `refusals` are the preflight's findings that keep the file off the model, `overruled` the rules that a person has
+    set aside for it; `said_...` is what the slicer declared, which holds where the requirement leaves it open.
+    """
 
     requirement: Requirement
-    extents_mm: tuple[tuple[float, float, float], tuple[float, float, float]] | None = None
-    nozzle_c: float = 0.0
-    bed_c: float = 0.0
     tools: tuple[int, ...] = (0,)
+    refusals: tuple[str, ...] = ()
+    overruled: frozenset[str] = frozenset()
+    said_nozzle_mm: float | None = None
+    said_material: str = ""
+    said_model: str = ""
+    """One of the shop's models; empty when the file names none of them."""
 
 
 @dataclass(frozen=True)
@@ -49,33 +57,20 @@ def _other_model(need: Need, at: Standing) -> str | None:
     return f"is a {has}; the job needs a {wanted}" if wanted and wanted != has else None
 
 
-def _volume(need: Need, at: Standing) -> str | None:
-    if need.extents_mm is None:
-        return None
-    low, high = need.extents_mm
-    for axis, least, greatest, size in zip(AXES, low, high, at.capability.model.volume_mm, strict=True):
-        if least < -0.01 or greatest > size + 0.01:
-            return (
-                f"the file reaches from {least:.1f} to {greatest:.1f} mm along {axis}; the machine has 0 to {size:g} mm"
-            )
-    return None
-
-
-def _heaters(need: Need, at: Standing) -> str | None:
-    model = at.capability.model
-    for name, asked, ceiling in (
-        ("nozzle", need.nozzle_c, model.nozzle_ceiling_c),
-        ("bed", need.bed_c, model.bed_ceiling_c),
-    ):
-        if asked > ceiling:
-            return f"the file asks {asked:.0f} °C of the {name}; the machine's ceiling is {ceiling:.0f} °C"
-    return None
-
-
-def _tools(need: Need, at: Standing) -> str | None:
-    have = {tool.number for tool in at.capability.tools}
-    missing = [number for number in need.tools if number not in have]
-    return f"has no tool {missing[0]}; the file uses it" if missing else None
+def _preflight(need: Need, at: Standing) -> str | None:
+    if need.refusals:
+        more = f" (and {len(need.refusals) - 1} more)" if len(need.refusals) > 1 else ""
+        return f"is kept from it by the preflight: {need.refusals[0]}{more}"
+    asked = need.requirement
+    wrong = machine_findings(
+        need.tools,
+        None if asked.nozzle_mm is not None else need.said_nozzle_mm,
+        "" if asked.material else need.said_material,
+        at.capability.tools,
+        "" if asked.model else need.said_model,
+        at.capability.model.name,
+    )
+    return next((f"is kept from it: {f.text}" for f in wrong if f.rule not in need.overruled), None)
 
 
 def _nozzle(need: Need, at: Standing) -> str | None:
@@ -131,7 +126,7 @@ def _reachable(need: Need, at: Standing) -> str | None:
     return None if at.reachable else "its tender is not connected"
 
 
-LASTING: tuple[Rule, ...] = (_other_machine, _other_model, _volume, _heaters, _tools, _nozzle, _material)
+LASTING: tuple[Rule, ...] = (_other_machine, _other_model, _nozzle, _material, _preflight)
 """Rules that hold until somebody changes the machine or the job."""
 
 PASSING: tuple[Rule, ...] = (_intake, _state, _claimed, _reachable)
@@ -148,21 +143,39 @@ def blocker(need: Need, at: Standing, rules: tuple[Rule, ...] = (*LASTING, *PASS
     return None
 
 
-def why_waiting(need: Need, fleet: list[Standing]) -> str:
-    """One sentence that says why a job waits: the nearest machine's blocker, and how many could make it at all."""
+Options = Callable[[Standing], Sequence[Need]]
+"""What a job may be made from on a machine: one need for a file, one each for the files of a part."""
+
+
+def first_blocker(needs: Sequence[Need], at: Standing, rules: tuple[Rule, ...] = (*LASTING, *PASSING)) -> str | None:
+    """None when one of the needs can be met by the machine; else why the first cannot."""
+    reasons = []
+    for need in needs:
+        reason = blocker(need, at, rules)
+        if reason is None:
+            return None
+        reasons.append(reason)
+    return reasons[0] if reasons else "has no file that makes this part"
+
+
+def why_waiting(options: Options, wanted: str, fleet: list[Standing]) -> str:
+    """One sentence that says why a job waits: the nearest machine's blocker, and how many could make it at all.
+    `wanted` is the machine it is for, empty for any."""
     if not fleet:
         return "There are no machines yet; add one."
-    able = [at for at in fleet if blocker(need, at, LASTING) is None]
+    able = [at for at in fleet if first_blocker(options(at), at, LASTING) is None]
     if able:
-        reasons = [f"{at.capability.machine} {blocker(need, at, PASSING) or 'is about to take it'}" for at in able]
+        passing = [(at, first_blocker(options(at), at, PASSING)) for at in able]
+        reasons = [f"{at.capability.machine} {reason or 'is about to take it'}" for at, reason in passing]
         more = f" (and {len(able) - 2} more)" if len(able) > 2 else ""
         return "; ".join(reasons[:2]) + more + "."
-    reasons = [f"{at.capability.machine} {_as_clause(blocker(need, at, LASTING) or '')}" for at in fleet]
-    wanted = need.requirement.machine
-    if wanted:
-        reasons = [r for at, r in zip(fleet, reasons, strict=True) if at.capability.machine == wanted] or [
-            f"there is no machine named {wanted}"
-        ]
+    asked = [at for at in fleet if not wanted or at.capability.machine == wanted]
+    if not asked:
+        return f"No machine fits: there is no machine named {wanted}."
+    reasons = [
+        f"{at.capability.machine} {_as_clause(first_blocker(options(at), at, LASTING) or '')}".rstrip(".")
+        for at in asked
+    ]
     more = f" (and {len(reasons) - 2} more)" if len(reasons) > 2 else ""
     return "No machine fits: " + "; ".join(reasons[:2]) + more + "."
 

@@ -27,3 +27,17 @@ def check_name(name: str) -> str:
     if clean.startswith(".") or ".." in clean:
         raise BadName(f"The name {clean!r} starts with a dot or holds '..'; rename the file.")
     return clean
+
+
+DEEPEST = 8
+
+
+def check_folder(path: str) -> str:
+    """A folder's path as it may be kept: names joined by `/`; empty is the library itself. Raises BadName."""
+    names = [check_name(name) for name in path.split("/") if name.strip()]
+    if len(names) > DEEPEST:
+        raise BadName(f"The folder lies {len(names)} deep; {DEEPEST} is the most.")
+    clean = "/".join(names)
+    if len(clean) > 300:
+        raise BadName("The folder's path has over 300 characters; choose shorter names.")
+    return clean

@@ -11,18 +11,16 @@ PRIOR_S = 180.0
 """The plan counts like this many seconds of building already seen at its own pace: the first layers, slow or
 quick, do not throw the forecast about."""
 
-WARM_UP_S = 210.0
-"""What heating and homing usually take; used until the first layer begins."""
-
 SLOWEST, FASTEST = 4.0, 0.25
 
 
 @dataclass
 class Progress:
     """Follows one build. `acknowledged` commands of `plan` are done; seconds are shop seconds spent laying material
-    (`laying_s`) and warming (`warming_s`)."""
+    (`laying_s`) and warming (`warming_s`). `learned` is the pace that earlier builds on such machines had."""
 
     plan: Plan
+    learned: float = 1.0
     acknowledged: int = 0
     laying_s: float = 0.0
     warming_s: float = 0.0
@@ -42,19 +40,24 @@ class Progress:
 
     @property
     def pace(self) -> float:
-        """Real seconds a planned second takes: (prior + seen) / (prior + planned), within bounds."""
+        """Real seconds a planned second takes: (learned x prior + seen) / (prior + planned), within bounds."""
         if self.laid_from_s is None:
-            return 1.0
+            return self.learned
         planned = self.plan.at(self.acknowledged).planned_s - self.laid_from_s
-        return min(SLOWEST, max(FASTEST, (PRIOR_S + self.laying_s) / (PRIOR_S + planned)))
+        return min(SLOWEST, max(FASTEST, (PRIOR_S * self.learned + self.laying_s) / (PRIOR_S + planned)))
 
     @property
     def remaining_s(self) -> float:
-        """Shop seconds still to go, if nothing pauses it."""
+        """Shop seconds still to go, if nothing pauses it. Until the first layer begins, what was planned for heating
+        and homing runs down with the clock."""
         left = (self.plan.total_s - self.plan.at(self.acknowledged).planned_s) * self.pace
-        if self.laid_from_s is None:
-            left += max(0.0, WARM_UP_S - self.warming_s)
-        return left
+        if self.laid_from_s is not None:
+            return left
+        before = self.plan.at(self.plan.layers[0]).planned_s if self.plan.layers else 0.0
+        return max(
+            left - max(0.0, self.warming_s - self.plan.at(self.acknowledged).planned_s),
+            (self.plan.total_s - before) * self.pace,
+        )
 
     def expected_end(self, now: datetime) -> datetime:
         return now + timedelta(seconds=self.remaining_s)

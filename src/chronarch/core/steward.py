@@ -90,6 +90,8 @@ class Errand:
     build: int
     plan: Plan
     program: Program
+    pace: float = 1.0
+    """What such machines are known to take, as a factor on the planned time."""
 
 
 class Steward:
@@ -193,7 +195,7 @@ class Steward:
         after(MACHINE, self.state, MachineEvent.START)
         if not self.ready:
             raise WrongState("The machine is still being made ready; try again in a moment.")
-        self.errand, self.progress = errand, Progress(errand.plan)
+        self.errand, self.progress = errand, Progress(errand.plan, errand.pace)
         self._modal = ModalState()
         self._pause_wanted = None
         self._parked = False

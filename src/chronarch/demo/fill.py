@@ -15,12 +15,12 @@ from chronarch.core.ledger import OPEN_END
 from chronarch.core.matching import Need
 from chronarch.core.states import BuildState
 from chronarch.demo.history import Past, PastFile, make_past
-from chronarch.demo.shop import MACHINES, MATERIAL, MODELS, PARTS, PAST, QUEUE, file_name
+from chronarch.demo.shop import FOLDERS, MACHINES, MATERIAL, MODELS, PARTS, PAST, QUEUE, file_name
 from chronarch.demo.slicer import slice_part
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions
 from chronarch.wire import machines as w
-from chronarch.wire.work import File
+from chronarch.wire.library import File
 
 DAYS = 14
 BY = "Maud"
@@ -34,7 +34,7 @@ def add_files(client: Client) -> dict[str, File]:
             path = Path(folder) / file_name(part)
             with path.open("w") as out:
                 out.writelines(f"{line}\n" for line in slice_part(part, material=MATERIAL.get(part.name, "PLA")))
-            added[part.name] = client.add_file(path)
+            added[part.name] = client.add_file(path, folder=FOLDERS.get(part.name, "")).file
     return added
 
 
@@ -60,8 +60,8 @@ def past_until(files: dict[str, File], end: datetime) -> Past:
     past_files = [
         PastFile(
             file_name(p),
-            (r := files[p.name].reading).planned_s,
-            Need(Requirement(material=MATERIAL.get(p.name, "PLA")), r.extents_mm, r.nozzle_c, r.bed_c),
+            files[p.name].reading.planned_s,
+            Need(Requirement(material=MATERIAL.get(p.name, "PLA"))),
         )
         for p in PARTS
         if p.name in PAST
@@ -82,6 +82,7 @@ async def _add_past(database: str, files: dict[str, File], now: datetime) -> Non
         past = past_until(files, min(m.since for m in machines.values()))
         begin = min(i.begin for entries in past.ledgers.values() for i in entries)
         await db.execute(update(t.File).values(added_at=begin, added_by=BY))
+        await db.execute(update(t.Revision).values(added_at=begin, added_by=BY))
         jobs = []
         for file, copies, created in past.jobs:
             needs = {"material": file.need.requirement.material}
@@ -98,6 +99,8 @@ async def _add_past(database: str, files: dict[str, File], now: datetime) -> Non
                 job_id=jobs[b.job - 1].id,
                 copy_number=b.copy,
                 machine_id=machines[b.machine].id,
+                file_id=f.id,
+                revision=1,
                 sha256=f.sha256,
                 state=BuildState.ENDED,
                 outcome=b.outcome,

@@ -69,6 +69,11 @@ PARTS = (
 )  # fmt: skip
 
 MATERIAL = {"oarlock-spacer": "PETG"}
+FOLDERS = {
+    "ring-gauge-24": "Tern Island", "feeder-hopper": "Tern Island", "nest-box-plate": "Tern Island",
+    "bobbin-32": "Loomfield", "heddle-clip": "Loomfield", "shuttle-tip": "Loomfield",
+    "oarlock-spacer": "Brackwater", "rigger-shim": "Brackwater",
+}  # fmt: skip
 
 
 def file_name(part: Part) -> str:

@@ -1,10 +1,14 @@
-"""A small generator of real toolpaths: layers, walls, infill, travel, several objects on a bed."""
+"""A small generator of real toolpaths: layers, walls, infill, travel, several objects on a bed, each marked."""
 
 from __future__ import annotations
 
+import base64
+import io
 import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+
+from PIL import Image, ImageDraw
 
 from chronarch.demo.shapes import Loop, Point, Slice, hatch
 
@@ -33,6 +37,13 @@ class _Writer:
     def __init__(self) -> None:
         self.e = 0.0
         self.at: Point = (0.0, 0.0)
+        self.kind = ""
+        self.seconds = 0.0
+
+    def feature(self, kind: str) -> Iterator[str]:
+        if kind != self.kind:
+            self.kind = kind
+            yield f";TYPE:{kind}"
 
     def travel(self, to: Point) -> Iterator[str]:
         far = math.dist(self.at, to) > 3
@@ -43,10 +54,12 @@ class _Writer:
         if far:
             self.e += 0.8
             yield f"G1 E{self.e:.5f} F2400"
+        self.seconds += math.dist(self.at, to) / TRAVEL_S
         self.at = to
 
     def extrude(self, to: Point, layer_mm: float, feed: int) -> str:
         self.e += math.dist(self.at, to) * layer_mm * WIDTH_MM / FILAMENT_MM2
+        self.seconds += math.dist(self.at, to) / feed
         self.at = to
         return f"G1 X{to[0]:.3f} Y{to[1]:.3f} E{self.e:.5f} F{feed * 60}"
 
@@ -55,7 +68,9 @@ def slice_part(part: Part, nozzle_mm: float = 0.4, material: str = "PLA") -> Ite
     """The part's G-code, a line at a time, without line ends."""
     layers = max(2, round(part.height_mm / LAYER_MM))
     yield f"; {part.name}: {len(part.spots)} on the bed, {layers} layers of {LAYER_MM} mm"
-    yield f"; material {material}, nozzle {nozzle_mm} mm"
+    yield from (f"; material = {material}", f"; nozzle diameter = {nozzle_mm}", f"; layer height = {LAYER_MM}")
+    yield from _picture(part)
+    yield f"M486 T{len(part.spots)}"
     yield from ("G21", "G90", "M82", f"M140 S{part.bed_c}", f"M104 S{part.nozzle_c}", "G28")
     yield from (f"M190 S{part.bed_c}", f"M109 S{part.nozzle_c}", "G92 E0")
     yield from (f"G1 Z{LAYER_MM} F600", "G1 X4 Y8 F6000", "G1 X4 Y70 E5 F1200 ; prime line", "G92 E0")
@@ -68,18 +83,25 @@ def slice_part(part: Part, nozzle_mm: float = 0.4, material: str = "PLA") -> Ite
         if n == 1:
             yield "M106 S200"
         solid = n < 3 or n >= layers - 3
-        for spot in part.spots:
+        for number, spot in enumerate(part.spots):
+            yield f"M486 S{number}"
+            if n == 0:
+                yield f'M486 A"{part.name} {number + 1}"'
             yield from _object(w, part.section(z), spot, n, solid, part)
+        yield "M486 S-1"
     yield from ("M107", f"G1 Z{LAYER_MM * layers + 10:.3f} F600", "M104 S0", "M140 S0", "G1 X5 Y200 F6000", "M84")
+    yield f"; estimated printing time = {w.seconds // 60:.0f}m {w.seconds % 60:.0f}s"
 
 
 def _object(w: _Writer, section: Slice, spot: Point, n: int, solid: bool, part: Part) -> Iterator[str]:
     first = n == 0
+    yield from w.feature("wall")
     for wall in range(part.walls):
         for loop in section.walls(WIDTH_MM * (wall + 0.5)):
             yield from _loop(w, [(x + spot[0], y + spot[1]) for x, y in loop], FIRST_S if first else WALL_S)
     inner = section.walls(WIDTH_MM * (part.walls + 0.3))
     spacing = WIDTH_MM * 1.02 if solid else part.sparse
+    yield from w.feature("solid infill" if solid else "infill")
     for a, b in hatch(inner, spacing, math.pi / 4 * (1 if n % 2 else -1)):
         start, end = (a[0] + spot[0], a[1] + spot[1]), (b[0] + spot[0], b[1] + spot[1])
         yield from w.travel(start)
@@ -90,3 +112,29 @@ def _loop(w: _Writer, points: Loop, feed: int) -> Iterator[str]:
     yield from w.travel(points[0])
     for point in [*points[1:], points[0]]:
         yield w.extrude(point, LAYER_MM, feed)
+
+
+PICTURE_PX = 160
+
+
+def _picture(part: Part) -> Iterator[str]:
+    """The part from above as a PNG in base64 comments: its sections, low ones dark, high ones light."""
+    outlines = [part.section(part.height_mm * k / 6).walls(0) for k in range(7)]
+    reach = max(max(abs(x), abs(y)) for loops in outlines for loop in loops for x, y in loop) * 1.15
+    image = Image.new("RGBA", (PICTURE_PX * 2, PICTURE_PX * 2), (0, 0, 0, 0))
+    draw = ImageDraw.Draw(image)
+
+    def pixels(loop: Loop) -> list[Point]:
+        return [(PICTURE_PX * (1 + x / reach), PICTURE_PX * (1 - y / reach)) for x, y in loop]
+
+    for k, (outer, *holes) in enumerate(outlines):
+        tone = 96 + 18 * k
+        draw.polygon(pixels(outer), fill=(tone - 30, tone, tone - 8, 255), outline=(40, 60, 54, 255))
+        for hole in holes:
+            draw.polygon(pixels(hole), fill=(0, 0, 0, 0), outline=(40, 60, 54, 255))
+    data = io.BytesIO()
+    image.resize((PICTURE_PX, PICTURE_PX), Image.Resampling.LANCZOS).save(data, "PNG", optimize=True)
+    text = base64.b64encode(data.getvalue()).decode()
+    yield f"; thumbnail begin {PICTURE_PX}x{PICTURE_PX} {len(text)}"
+    yield from (f"; {text[at : at + 76]}" for at in range(0, len(text), 76))
+    yield "; thumbnail end"

@@ -21,11 +21,14 @@ from chronarch.core.happenings import (
 )
 from chronarch.core.ledger import OPEN_END
 from chronarch.core.states import BUILD, BuildEvent, BuildState, MachineState, Outcome, WrongState, after
-from chronarch.records.tables import Build, File, Job, Ledger, Machine, Notice, Tender
+from chronarch.records.tables import Build, ContentReading, Job, Ledger, Machine, Notice, Revision, Tender
 
 
-async def claim(db: AsyncSession, job: Job, file: File, machine: Machine, now: datetime) -> Build | None:
-    """Give the next waiting copy of a job to a machine, in one transaction that is committed here.
+async def claim(
+    db: AsyncSession, job: Job, content: Revision, reading: ContentReading, machine: Machine, now: datetime
+) -> Build | None:
+    """Give the next waiting copy of a job to a machine, to be made from a revision as it reads on the machine's model,
+    in one transaction that is committed here.
 
     None when somebody else was quicker: the constraints let one win.
     """
@@ -39,11 +42,13 @@ async def claim(db: AsyncSession, job: Job, file: File, machine: Machine, now: d
         job_id=job.id,
         copy_number=number,
         machine_id=machine.id,
-        sha256=file.sha256,
+        file_id=content.file_id,
+        revision=content.number,
+        sha256=content.sha256,
         state=BuildState.STARTING,
         claimed_at=now,
-        commands=file.reading["commands"],
-        planned_s=file.reading["planned_s"],
+        commands=reading.figures["commands"],
+        planned_s=reading.planned_s,
     )
     db.add(build)
     try:

@@ -17,15 +17,6 @@ from chronarch.wire import machines as wm
 from chronarch.wire import work as ww
 
 
-async def find_file(db: AsyncSession, which: int | str) -> File | None:
-    """A file by number or by name."""
-    if isinstance(which, int) or which.isdigit():
-        by_id = await db.get(File, int(which))
-        if by_id is not None:
-            return by_id
-    return (await db.execute(select(File).where(File.name == str(which)))).scalar_one_or_none()
-
-
 async def copies_of(db: AsyncSession, jobs: Iterable[Job]) -> dict[int, Copies]:
     """The copies of each job, by job number."""
     wanted = {job.id: job.copies for job in jobs}
@@ -44,28 +35,15 @@ async def copies_of(db: AsyncSession, jobs: Iterable[Job]) -> dict[int, Copies]:
     return {job: Copies(copies, *counts.get(job, (0, 0))) for job, copies in wanted.items()}
 
 
-def file_wire(file: File) -> ww.File:
-    return ww.File(
-        id=file.id,
-        name=file.name,
-        sha256=file.sha256,
-        size=file.reading["size"],
-        added_at=file.added_at,
-        added_by=file.added_by,
-        reading=reading_of(file),
-    )
-
-
-def reading_of(file: File) -> ww.FileReading:
-    """The file's reading as the wire has it."""
-    return ww.FileReading.model_validate({k: v for k, v in file.reading.items() if k != "size"})
-
-
-def job_wire(job: Job, file: File, copies: Copies, why: str = "") -> ww.Job:
+def job_wire(job: Job, name: str, revision: int | None, planned_s: float, copies: Copies, why: str = "") -> ww.Job:
+    """`name` is the file's or part's; `planned_s` of one copy."""
     return ww.Job(
         id=job.id,
-        file=file.name,
-        file_id=file.id,
+        file=name,
+        file_id=job.file_id,
+        part_id=job.part_id,
+        revision=revision,
+        pinned=job.pinned is not None,
         copies=job.copies,
         good=copies.good,
         building=copies.building,
@@ -74,7 +52,7 @@ def job_wire(job: Job, file: File, copies: Copies, why: str = "") -> ww.Job:
         requirement=ww.Requirement.model_validate(job.requirement),
         created_at=job.created_at,
         created_by=job.created_by,
-        planned_s=file.reading["planned_s"],
+        planned_s=planned_s,
         why=why,
     )
 
@@ -84,8 +62,7 @@ def select_builds() -> Any:
     return (
         select(Build, Machine.name, File.name)
         .join(Machine, Machine.id == Build.machine_id)
-        .join(Job, Job.id == Build.job_id)
-        .join(File, File.id == Job.file_id)
+        .join(File, File.id == Build.file_id)
         .order_by(Build.id.desc())
     )
 
@@ -98,6 +75,8 @@ def build_wire(row: Sequence[Any]) -> ww.Build:
         copy_number=b.copy_number,
         machine=machine,
         file=file,
+        file_id=b.file_id,
+        revision=b.revision,
         sha256=b.sha256,
         state=BuildState(b.state),
         outcome=Outcome(b.outcome) if b.outcome else None,

@@ -15,6 +15,7 @@ from sqlalchemy import (
     JSON,
     BigInteger,
     Boolean,
+    CheckConstraint,
     Computed,
     Float,
     ForeignKey,
@@ -116,27 +117,131 @@ class Blob(Base):
     size: Mapped[int] = mapped_column(BigInteger)
 
 
-class File(Base):
-    __tablename__ = "file"
+class Folder(Base):
+    """A place in the library; its path is `a/b`, the library itself is the empty path and has no row."""
+
+    __tablename__ = "folder"
+    path: Mapped[str] = mapped_column(String(300), primary_key=True)
+
+
+class Part(Base):
+    """A thing the shop makes. `shape` tells of its reference model: blob, name, kind, size in mm."""
+
+    __tablename__ = "part"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(String(200), unique=True)
-    sha256: Mapped[str] = mapped_column(ForeignKey("blob.sha256"))
+    notes: Mapped[str] = mapped_column(Text, default="")
+    shape: Mapped[dict[str, Any] | None] = mapped_column(JSON)
     added_at: Mapped[datetime] = mapped_column(UtcTime)
     added_by: Mapped[str] = mapped_column(String(120))
-    reading: Mapped[dict[str, Any]] = mapped_column(JSON)
+
+
+class File(Base):
+    """A sliced file by name; what it holds is its newest revision. A name is free again once its file is binned."""
+
+    __tablename__ = "file"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(200))
+    folder: Mapped[str] = mapped_column(String(300), default="")
+    notes: Mapped[str] = mapped_column(Text, default="")
+    tags: Mapped[list[str]] = mapped_column(JSON, default=list)
+    part_id: Mapped[int | None] = mapped_column(ForeignKey("part.id"))
+    newest: Mapped[int] = mapped_column(Integer, default=1)
+    """The number of the newest revision."""
+    added_at: Mapped[datetime] = mapped_column(UtcTime)
+    added_by: Mapped[str] = mapped_column(String(120))
+    binned_at: Mapped[datetime | None] = mapped_column(UtcTime)
+    binned_by: Mapped[str] = mapped_column(String(120), default="")
+    emptied: Mapped[bool] = mapped_column(Boolean, default=False)
+    """Thrown away for good; the row stays because builds were made of it."""
+    live_name: Mapped[str | None] = mapped_column(
+        String(200), Computed("if(binned_at is null, name, null)", persisted=True)
+    )
+    __table_args__ = (UniqueConstraint("live_name", name="one_file_a_name"),)
+
+
+class Revision(Base):
+    """One content of a file; `how` says in words how it came about."""
+
+    __tablename__ = "revision"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    file_id: Mapped[int] = mapped_column(ForeignKey("file.id"))
+    number: Mapped[int] = mapped_column(Integer)
+    sha256: Mapped[str] = mapped_column(ForeignKey("blob.sha256"))
+    how: Mapped[str] = mapped_column(String(300), default="")
+    added_at: Mapped[datetime] = mapped_column(UtcTime)
+    added_by: Mapped[str] = mapped_column(String(120))
+    __table_args__ = (UniqueConstraint("file_id", "number", name="one_revision_a_number"),)
+
+
+class ContentReading(Base):
+    """What a content says for one model of machine (empty: the reference figures, while a shop has no model)."""
+
+    __tablename__ = "content_reading"
+    sha256: Mapped[str] = mapped_column(ForeignKey("blob.sha256"), primary_key=True)
+    model: Mapped[str] = mapped_column(String(60), primary_key=True)
+    planned_s: Mapped[float] = mapped_column(Float(53))
+    figures: Mapped[dict[str, Any]] = mapped_column(JSON)
     plan: Mapped[dict[str, Any]] = mapped_column(JSON, deferred=True)
+
+
+class Arrival(Base):
+    """A file that has come and is being read, or was refused and why. `wish` is what came with it."""
+
+    __tablename__ = "arrival"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(200))
+    sha256: Mapped[str] = mapped_column(String(64))
+    size: Mapped[int] = mapped_column(BigInteger)
+    state: Mapped[str] = mapped_column(String(10))
+    problem: Mapped[str] = mapped_column(Text, default="")
+    wish: Mapped[dict[str, Any]] = mapped_column(JSON)
+    file_id: Mapped[int | None] = mapped_column(ForeignKey("file.id"))
+    job_id: Mapped[int | None] = mapped_column(Integer)
+    new: Mapped[bool] = mapped_column(Boolean, default=False)
+    added_at: Mapped[datetime] = mapped_column(UtcTime)
+    added_by: Mapped[str] = mapped_column(String(120))
+    __table_args__ = (Index("arrival_state", "state"),)
+
+
+class Overruling(Base):
+    """A person lets a content run on a model although a preflight's rule refuses it."""
+
+    __tablename__ = "overruling"
+    sha256: Mapped[str] = mapped_column(ForeignKey("blob.sha256"), primary_key=True)
+    model: Mapped[str] = mapped_column(String(60), primary_key=True)
+    rule: Mapped[str] = mapped_column(String(40), primary_key=True)
+    reason: Mapped[str] = mapped_column(String(300))
+    at: Mapped[datetime] = mapped_column(UtcTime)
+    by: Mapped[str] = mapped_column(String(120))
+
+
+class Answered(Base):
+    """What was answered to a request that carried an Idempotency-Key."""
+
+    __tablename__ = "answered"
+    who: Mapped[str] = mapped_column(String(120), primary_key=True)
+    key: Mapped[str] = mapped_column(String(120), primary_key=True)
+    request: Mapped[str] = mapped_column(String(64))
+    status: Mapped[int] = mapped_column(Integer)
+    body: Mapped[str] = mapped_column(Text)
+    at: Mapped[datetime] = mapped_column(UtcTime)
 
 
 class Job(Base):
     __tablename__ = "job"
     id: Mapped[int] = mapped_column(primary_key=True)
-    file_id: Mapped[int] = mapped_column(ForeignKey("file.id"))
+    file_id: Mapped[int | None] = mapped_column(ForeignKey("file.id"))
+    part_id: Mapped[int | None] = mapped_column(ForeignKey("part.id"))
+    pinned: Mapped[int | None] = mapped_column(Integer)
+    """The revision all copies are made from; without one each is made from the newest."""
     copies: Mapped[int] = mapped_column(Integer)
     held: Mapped[bool] = mapped_column(Boolean, default=False)
     withdrawn: Mapped[bool] = mapped_column(Boolean, default=False)
     requirement: Mapped[dict[str, Any]] = mapped_column(JSON)
     created_at: Mapped[datetime] = mapped_column(UtcTime)
     created_by: Mapped[str] = mapped_column(String(120))
+    __table_args__ = (CheckConstraint("(file_id is null) <> (part_id is null)", name="a_job_is_for_a_file_or_a_part"),)
 
 
 class Build(Base):
@@ -145,6 +250,8 @@ class Build(Base):
     job_id: Mapped[int] = mapped_column(ForeignKey("job.id"))
     copy_number: Mapped[int] = mapped_column(Integer)
     machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"))
+    file_id: Mapped[int] = mapped_column(ForeignKey("file.id"))
+    revision: Mapped[int] = mapped_column(Integer)
     sha256: Mapped[str] = mapped_column(ForeignKey("blob.sha256"))
     state: Mapped[str] = mapped_column(String(12))
     outcome: Mapped[str | None] = mapped_column(String(12))
@@ -170,6 +277,7 @@ class Build(Base):
         UniqueConstraint("open_machine", name="one_open_build_a_machine"),
         UniqueConstraint("job_id", "live_copy", name="one_build_a_copy"),
         Index("build_ended", "ended_at"),
+        Index("build_of_file", "file_id"),
     )
 
 

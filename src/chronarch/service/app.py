@@ -25,9 +25,10 @@ from chronarch.service.blobs import Blobs
 from chronarch.service.dispatch import dispatch_forever
 from chronarch.service.fleet import Fleet
 from chronarch.service.heat import HeatLog
+from chronarch.service.hot_folder import watch_forever
 from chronarch.service.live import Hub, LiveEvent
 from chronarch.service.reading import Readers
-from chronarch.service.routes import builds, files, jobs, machines, people, report
+from chronarch.service.routes import builds, contents, drop, edits, files, jobs, machines, parts, people, report
 from chronarch.service.settings import Settings
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import people as wire
@@ -67,6 +68,19 @@ async def _load_fleet(shop: Shop) -> None:
             await asyncio.sleep(1)
 
 
+async def _read_missing_forever(shop: Shop) -> None:
+    """Read files for models that were added after them."""
+    while True:
+        await shop.read_missing.wait()
+        shop.read_missing.clear()
+        try:
+            await shop.intake.read_missing()
+        except (SQLAlchemyError, OSError) as error:
+            log.warning("reading waits for the database: %s", str(error).splitlines()[0])
+            await asyncio.sleep(1)
+            shop.read_missing.set()
+
+
 def make_app(settings: Settings) -> FastAPI:
     """The service for these settings."""
 
@@ -81,8 +95,13 @@ def make_app(settings: Settings) -> FastAPI:
         shop = Shop(settings, clock, sessions, Blobs(settings.blobs), Readers(), hub, fleet, Doorkeeper(), heat)
         await _load_fleet(shop)
         app.state.shop = shop
-        tasks = [asyncio.create_task(dispatch_forever(shop)), asyncio.create_task(heat.write_forever())]
+        forever = [dispatch_forever(shop), heat.write_forever(), _read_missing_forever(shop)]
+        if settings.hot_folder is not None:
+            forever.append(watch_forever(shop, settings.hot_folder))
+        tasks = [asyncio.create_task(work) for work in forever]
+        await shop.intake.resume()
         yield
+        shop.intake.close()
         hub.close()
         for task in tasks:
             task.cancel()
@@ -100,7 +119,7 @@ def make_app(settings: Settings) -> FastAPI:
         responses=problems.ANSWERS,
     )
     problems.install(app)
-    for part in (people, machines, files, jobs, builds, report):
+    for part in (people, machines, drop, files, edits, contents, parts, jobs, builds, report):
         app.include_router(part.router, prefix="/api")
     app.include_router(live, prefix="/api")
     app.include_router(upstream.router)

@@ -1,14 +1,28 @@
-"""Bytes kept on disk by their content (SHA-256)."""
+"""Bytes kept on disk by their content (SHA-256), and beside them what was derived from them."""
 
 from __future__ import annotations
 
 import hashlib
 import os
+import shutil
 import uuid
 from collections.abc import AsyncIterator
+from dataclasses import dataclass
 from pathlib import Path
 
+from chronarch.core.gcode.packed import Unpacker
 from chronarch.service.problems import Refused
+
+
+@dataclass(frozen=True)
+class Received:
+    """Bytes that have come and are not kept yet: where, their hash and size unpacked, and the hash as sent."""
+
+    path: Path
+    sha256: str
+    size: int
+    sent_sha256: str
+    packed: bool = False
 
 
 class Blobs:
@@ -23,28 +37,46 @@ class Blobs:
     def path(self, sha256: str) -> Path:
         return self._folder / sha256[:2] / sha256
 
-    async def receive(self, chunks: AsyncIterator[bytes], largest: int) -> tuple[Path, str, int]:
-        """Stream bytes to a file that is not kept yet: its path, hash and size. Raises Refused (413) over `largest`
-        bytes; then nothing is left behind."""
-        path = self._folder / "arriving" / uuid.uuid4().hex
-        digest, size = hashlib.sha256(), 0
+    def derived(self, sha256: str) -> Path:
+        """The folder for what was worked out from a content; it can be thrown away and is made again."""
+        return self._folder / "derived" / sha256[:2] / sha256
+
+    def new_path(self) -> Path:
+        """A path for bytes on their way."""
+        return self._folder / "arriving" / uuid.uuid4().hex
+
+    async def receive(self, chunks: AsyncIterator[bytes], largest: int, *, unpack: bool = True) -> Received:
+        """Stream bytes to a file that is not kept yet, unpacked. Raises Refused (413) over `largest` bytes and
+        NotGcode for damaged packing; then nothing is left behind."""
+        path = self.new_path()
+        digest, sent, size = hashlib.sha256(), hashlib.sha256(), 0
+        unpacker = Unpacker()
         try:
             with path.open("wb") as out:
+
+                def write(pieces: list[bytes]) -> None:
+                    nonlocal size
+                    for piece in pieces:
+                        size += len(piece)
+                        if size > largest:
+                            limit = f"{largest / 1e6:g} MB"
+                            raise Refused(
+                                413, f"The file is larger than the {limit} this service takes; send a smaller one."
+                            )
+                        digest.update(piece)
+                        out.write(piece)
+
                 async for chunk in chunks:
-                    size += len(chunk)
-                    if size > largest:
-                        limit = f"{largest / 1e6:g} MB"
-                        raise Refused(
-                            413, f"The file is larger than the {limit} this service takes; send a smaller one."
-                        )
-                    digest.update(chunk)
-                    out.write(chunk)
+                    sent.update(chunk)
+                    write(unpacker.feed(chunk) if unpack else [chunk])
+                if unpack:
+                    write(unpacker.end())
                 out.flush()
                 os.fsync(out.fileno())
         except BaseException:
             path.unlink(missing_ok=True)
             raise
-        return path, digest.hexdigest(), size
+        return Received(path, digest.hexdigest(), size, sent.hexdigest(), unpacker.packed)
 
     def keep(self, arrived: Path, sha256: str) -> None:
         """Move a received file to its place."""
@@ -56,3 +88,8 @@ class Blobs:
             os.fsync(folder)
         finally:
             os.close(folder)
+
+    def drop(self, sha256: str) -> None:
+        """Remove a content that no record names any more, and what was derived from it."""
+        self.path(sha256).unlink(missing_ok=True)
+        shutil.rmtree(self.derived(sha256), ignore_errors=True)

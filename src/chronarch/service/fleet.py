@@ -76,8 +76,7 @@ class Fleet:
     async def _briefs(self, db: AsyncSession, machines: list[int]) -> dict[int, wm.BuildBrief]:
         rows = await db.execute(
             select(t.Build, t.File.name)
-            .join(t.Job, t.Job.id == t.Build.job_id)
-            .join(t.File, t.File.id == t.Job.file_id)
+            .join(t.File, t.File.id == t.Build.file_id)
             .where(t.Build.open_machine.in_(machines))
         )
         return {

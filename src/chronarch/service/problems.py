@@ -12,7 +12,7 @@ from sqlalchemy.exc import InterfaceError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.exceptions import HTTPException
 
-from chronarch.core.errors import BadName, NotGcode
+from chronarch.core.errors import CoreError
 from chronarch.wire.common import Problem
 
 TITLES = {
@@ -59,8 +59,7 @@ def install(app: FastAPI) -> None:
     async def refused(request: Request, error: Refused) -> JSONResponse:
         return problem(error.status, str(error))
 
-    @app.exception_handler(NotGcode)
-    @app.exception_handler(BadName)
+    @app.exception_handler(CoreError)
     async def bad_input(request: Request, error: Exception) -> JSONResponse:
         return problem(422, str(error))
 

@@ -19,10 +19,12 @@ class Settings:
     shop: str = "The shop"
     largest_file: int = 2 * GIB
     session_hours: float = 14.0
+    hot_folder: Path | None = None
+    """Files put here are taken into the library."""
 
     @classmethod
     def from_environment(cls) -> Settings:
-        """Read CHRONARCH_DATABASE, _BLOBS, _CLOCK, _SHOP and _LARGEST_FILE. Raises ValueError."""
+        """Read CHRONARCH_DATABASE, _BLOBS, _CLOCK, _SHOP, _LARGEST_FILE and _HOT_FOLDER. Raises ValueError."""
         try:
             database, blobs = os.environ["CHRONARCH_DATABASE"], os.environ["CHRONARCH_BLOBS"]
         except KeyError as missing:
@@ -32,5 +34,6 @@ class Settings:
             blobs=Path(blobs),
             clock=os.environ.get("CHRONARCH_CLOCK", ""),
             shop=os.environ.get("CHRONARCH_SHOP", "The shop"),
+            hot_folder=Path(hot) if (hot := os.environ.get("CHRONARCH_HOT_FOLDER")) else None,
             largest_file=int(os.environ.get("CHRONARCH_LARGEST_FILE", 2 * GIB)),
         )

@@ -41,13 +41,17 @@ log = logging.getLogger("chronarch.upstream")
 router = APIRouter()
 
 
-async def charge_of(db: AsyncSession, known: Known) -> Charge:
-    """One machine as its tender should know it, with its open build."""
+async def charge_of(db: AsyncSession, known: Known, pace: float = 1.0) -> Charge:
+    """One machine as its tender should know it, with its open build; `pace` is what its model has been learned to
+    take."""
     found = (
         await db.execute(
-            select(t.Build, t.File.name, t.File.plan, t.Blob.size)
-            .join(t.Job, t.Job.id == t.Build.job_id)
-            .join(t.File, t.File.id == t.Job.file_id)
+            select(t.Build, t.File.name, t.ContentReading.plan, t.Blob.size)
+            .join(t.File, t.File.id == t.Build.file_id)
+            .join(
+                t.ContentReading,
+                (t.ContentReading.sha256 == t.Build.sha256) & (t.ContentReading.model == known.model.name),
+            )
             .join(t.Blob, t.Blob.sha256 == t.Build.sha256)
             .where(t.Build.open_machine == known.row.id)
         )
@@ -63,6 +67,7 @@ async def charge_of(db: AsyncSession, known: Known) -> Charge:
             job=build.job_id,
             copy_number=build.copy_number,
             plan=WirePlan.model_validate(plan),
+            pace=pace,
             begun=build.started_at is not None,
             ended=build.state == BuildState.ENDED,
         )
@@ -129,7 +134,7 @@ class _Talk:
                 raise Refused(404, f"There is no tender named {self._hello.tender}; add its machines first.")
             await shop.fleet.load(db)
             mine = [known for known in shop.fleet.all() if known.tender == row.name]
-            charges = [await charge_of(db, known) for known in mine]
+            charges = [await charge_of(db, known, await shop.pace_of(db, known.model.name)) for known in mine]
             committed = row.committed if row.epoch == self._hello.epoch else 0
         await self._send(Welcome(committed=committed, charges=charges).model_dump_json())
         shop.fleet.connections[row.name] = self._connection

@@ -154,7 +154,7 @@ class MachineLink:
             try:
                 program = await self._store.program(order.sha256)
                 await self._until(lambda: self.steward.ready)
-                self.steward.begin(Errand(order.build, order.plan.core(), program), self._now())
+                self.steward.begin(Errand(order.build, order.plan.core(), program, order.pace), self._now())
                 self._flush()
                 return
             except WrongState as error:

@@ -2,37 +2,66 @@
 
 from __future__ import annotations
 
+from typing import Annotated, Literal
+
 from pydantic import Field, HttpUrl, field_validator
 
+from chronarch.core.fleet import HeaterFigures as CoreHeater
 from chronarch.core.fleet import MachineModel
 from chronarch.core.names import check_name
 from chronarch.core.states import BuildState, Intake, MachineState, Outcome
 from chronarch.wire.common import Label, NozzleMm, Time, Wire
 
 
+class HeaterFigures(Wire):
+    """How a heater behaves: °C/s from ambient at full power, the °C it would reach in the end, s of cooling."""
+
+    rise_c_s: float = Field(gt=0, le=100)
+    reach_c: float = Field(gt=30, le=2000)
+    cooling_s: float = Field(gt=0, le=100_000)
+
+
+Speed = Annotated[float, Field(gt=0, lt=10_000)]
+Acceleration = Annotated[float, Field(gt=0, lt=1_000_000)]
+
+
 class Model(Wire):
-    """What machines of one make have in common; mm, mm/s, mm/s², °C."""
+    """What machines of one make have in common; mm, mm/s, mm/s², °C, s."""
 
     name: str = Field(min_length=1, max_length=60, examples=["Lantern 220"])
-    volume_mm: tuple[float, float, float] = (220, 220, 250)
-    max_speed_mm_s: tuple[float, float, float] = (300, 300, 12)
-    acceleration_mm_s2: float = Field(default=1500, gt=0)
+    volume_mm: tuple[Speed, Speed, Speed] = (220, 220, 250)
+    max_speed_mm_s: tuple[Speed, Speed, Speed] = (300, 300, 12)
+    max_filament_mm_s: Speed = 60
+    acceleration_mm_s2: Acceleration = 1500
+    axis_acceleration_mm_s2: tuple[Acceleration, Acceleration, Acceleration] = (3000, 3000, 200)
+    retract_acceleration_mm_s2: Acceleration = 2500
+    cornering: Literal["deviation", "jerk"] = "deviation"
+    """The rule for speed in corners: how far the path may be cut, or the step in speed an axis may take."""
+    junction_deviation_mm: float = Field(default=0.02, gt=0, le=1)
+    jerk_mm_s: tuple[Speed, Speed, Speed, Speed] = (8, 8, 0.4, 5)
+    lookahead_moves: int = Field(default=32, ge=2, le=1024)
+    nozzle_heat: HeaterFigures = HeaterFigures(rise_c_s=2.8, reach_c=420, cooling_s=140)
+    bed_heat: HeaterFigures = HeaterFigures(rise_c_s=0.6, reach_c=210, cooling_s=330)
+    chamber_heat: HeaterFigures = HeaterFigures(rise_c_s=0.05, reach_c=90, cooling_s=1800)
+    homing_s: float = Field(default=6, ge=0, le=600)
+    levelling_s: float = Field(default=60, ge=0, le=3600)
+    tool_change_s: float = Field(default=12, ge=0, le=600)
     nozzle_ceiling_c: float = Field(default=275, gt=0, le=500)
     bed_ceiling_c: float = Field(default=110, ge=0, le=200)
+    chamber_ceiling_c: float = Field(default=0, ge=0, le=150)
+    cold_extrusion_c: float = Field(default=165, ge=0, le=400)
     release_c: float = Field(default=40, ge=0, le=120)
     park_mm: tuple[float, float] = (5, 200)
     lift_mm: float = Field(default=5, ge=0)
     tools: int = Field(default=1, ge=1, le=16)
-
-    @field_validator("volume_mm", "max_speed_mm_s")
-    @classmethod
-    def _positive(cls, value: tuple[float, ...]) -> tuple[float, ...]:
-        if any(not 0 < v < 10_000 for v in value):
-            raise ValueError("each figure must lie above 0 and below 10000")
-        return value
+    start_gcode: str = Field(default="", max_length=20_000)
+    end_gcode: str = Field(default="", max_length=20_000)
 
     def core(self) -> MachineModel:
-        return MachineModel(**self.model_dump())
+        figures = self.model_dump()
+        for heater in ("nozzle_heat", "bed_heat", "chamber_heat"):
+            figures[heater] = CoreHeater(**figures[heater])
+        return MachineModel(**figures)
 
 
 class Tool(Wire):

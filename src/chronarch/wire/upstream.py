@@ -37,6 +37,8 @@ class BuildOrder(Wire):
     job: int
     copy_number: int
     plan: WirePlan
+    pace: float = 1.0
+    """What builds on this model are known to take, as a factor on the planned time."""
     begun: bool = False
     ended: bool = False
 

@@ -1,4 +1,4 @@
-"""Files, jobs, builds, verdicts and notices."""
+"""Jobs, builds, verdicts and notices."""
 
 from __future__ import annotations
 
@@ -6,32 +6,6 @@ from pydantic import Field, field_validator, model_validator
 
 from chronarch.core.states import BuildState, JobState, Outcome, Verdict
 from chronarch.wire.common import Label, NozzleMm, Time, Wire
-
-
-class FileReading(Wire):
-    """What a file says: counts, shop seconds, mm, mm of filament by tool, highest °C asked."""
-
-    lines: int
-    commands: int
-    planned_s: float
-    layers: int
-    extents_mm: tuple[tuple[float, float, float], tuple[float, float, float]] | None
-    filament_mm: dict[int, float]
-    nozzle_c: float
-    bed_c: float
-    unknown: dict[str, int] = Field(default_factory=dict)
-
-
-class File(Wire):
-    """A sliced file in the library."""
-
-    id: int
-    name: str
-    sha256: str
-    size: int
-    added_at: Time
-    added_by: str
-    reading: FileReading
 
 
 class Requirement(Wire):
@@ -46,19 +20,43 @@ class Requirement(Wire):
 
 
 class JobOrder(Wire):
-    """Copies of a file to be made."""
+    """Copies of a file, or of a part by whichever of its files fits the machine that comes free."""
 
-    file: int | str = Field(examples=["bobbin-32.gcode"])
+    file: int | str | None = Field(default=None, examples=["bobbin-32.gcode"])
     """The file's number or its name."""
+    part: int | str | None = None
+    """The part's number or its name, instead of a file."""
+    revision: int | None = Field(default=None, ge=1)
+    """Make all copies from this revision of the file; without one each is made from the newest."""
     copies: int = Field(default=1, ge=1, le=10_000)
     requirement: Requirement = Requirement()
     held: bool = False
+
+    @model_validator(mode="after")
+    def _one_thing(self) -> JobOrder:
+        if (self.file is None) == (self.part is None):
+            raise ValueError("say either which file or which part is to be made")
+        if self.revision is not None and self.file is None:
+            raise ValueError("only a file has revisions; a part's files each have their own")
+        return self
+
+
+class JobChange(Wire):
+    """Pin a job to a revision of its file; 0 lets its waiting copies follow the newest."""
+
+    revision: int = Field(ge=0)
 
 
 class Job(Wire):
     id: int
     file: str
-    file_id: int
+    """The file's name, or the part's."""
+    file_id: int | None
+    part_id: int | None = None
+    revision: int | None = None
+    """The revision its waiting copies will be made from; None for a part."""
+    pinned: bool = False
+    """Whether that was asked; if not, waiting copies follow the newest."""
     copies: int
     good: int
     building: int
@@ -81,6 +79,8 @@ class Build(Wire):
     copy_number: int
     machine: str
     file: str
+    file_id: int
+    revision: int
     sha256: str
     state: BuildState
     outcome: Outcome | None

@@ -1,7 +1,5 @@
-"""Reading G-code: its words, and what a whole file says."""
+"""Reading G-code: its words (`words`), what a whole file says (`analysis`), its layers, edits and pictures.
 
-from chronarch.core.gcode.analysis import Analysis, Layer, analyse
-from chronarch.core.gcode.plan import Mark, Plan
-from chronarch.core.gcode.words import command_of, parse_words
-
-__all__ = ["Analysis", "Layer", "Mark", "Plan", "analyse", "command_of", "parse_words"]
+What needs the compiled kernel (`analysis`, `layers`, `editing`, `drawing`) is imported where it is used, for that takes
+half a second.
+"""

@@ -1,323 +1,260 @@
-"""What a whole file says: commands, layers, planned time, extents, filament, temperatures.
+"""What a whole file says, for one model of machine: time, layers, filament, extents, heat, objects, pictures.
 
-This first reading plans each move as a trapezoid of constant acceleration whose entry speed is what the corner
-before it lets through; it does not look ahead. See `Planner` for the formula.
+docs/reading.md tells what is assumed, with the formulas.
 """
 
 from __future__ import annotations
 
-import math
-from collections.abc import Callable, Iterable, Iterator
+from collections import Counter
 from dataclasses import dataclass, field
+from itertools import pairwise
+
+import numpy as np
 
 from chronarch.core.errors import NotGcode
 from chronarch.core.fleet import MachineModel
+from chronarch.core.gcode import state as s
+from chronarch.core.gcode.comments import HEAD, TAIL, Declared, Thumbnail, declared, thumbnails
+from chronarch.core.gcode.layers import Index
+from chronarch.core.gcode.objects import PrintedObject, Spans, find_objects, read_spans
 from chronarch.core.gcode.plan import Mark, Plan
+from chronarch.core.gcode.preflight import Fault, Faults, Finding, preflight
+from chronarch.core.gcode.reader import Pass, Told, as_bytes, read_all
+from chronarch.core.gcode.rules import RULES
+from chronarch.core.gcode.state import Bytes, Ints
+from chronarch.core.gcode.vocabulary import LASTING, PASSED, PAUSES, READ
 from chronarch.core.gcode.words import command_of, is_command, parse_words, takes_text
 
-LONGEST_LINE = 4096
-MARK_EVERY_S = 2.0
 _UNREADABLE_SHARE = 0.05
+Box = tuple[tuple[float, float, float], tuple[float, float, float]]
 
 
 @dataclass(frozen=True)
 class Layer:
-    """One layer: its height over the bed (mm), the commands before it, its planned seconds, its filament (mm)."""
+    """One layer: z of its material over the bed and its height (mm), its first line (from 1), the commands before it,
+    where it begins (bytes), its planned seconds, its filament (mm)."""
 
     z_mm: float
+    height_mm: float
+    first_line: int
     first_command: int
+    offset: int
     seconds: float
     filament_mm: float
+
+
+@dataclass(frozen=True)
+class Pause:
+    """The file asks the machine to wait for a person."""
+
+    line: int
+    layer: int
+    command: int
+    word: str
+    meaning: str
 
 
 @dataclass(frozen=True)
 class Analysis:
     """What a file says, for one model of machine.
 
-    `extents_mm` is ((x, y, z) least, (x, y, z) greatest) of extrusion, None when nothing is extruded;
+    Seconds: `planned_s` is all but the file's own pauses, and the sum of `before_s` (what comes before the first
+    layer) and of the layers; `heating_s`, `dwell_s` and `other_s` (homing, probing, tool changes) are parts of it.
+    Boxes are ((x, y, z) least, (x, y, z) greatest) in mm of the machine, of what is laid and of all motion.
     `filament_mm` maps tool number to length; temperatures are the highest asked, in °C, 0 when none is.
     """
 
     lines: int
     commands: int
     planned_s: float
+    before_s: float
+    heating_s: float
+    dwell_s: float
+    other_s: float
     layers: tuple[Layer, ...]
-    extents_mm: tuple[tuple[float, float, float], tuple[float, float, float]] | None
+    extents_mm: Box | None
+    travel_mm: Box | None
     filament_mm: dict[int, float]
+    tools: tuple[int, ...]
     nozzle_c: float
     bed_c: float
+    chamber_c: float
+    spiral: bool
+    by_object: bool
+    pauses: tuple[Pause, ...]
+    objects: tuple[PrintedObject, ...]
+    declared: Declared
+    thumbnails: tuple[Thumbnail, ...] = field(repr=False)
     unknown: dict[str, int]
+    findings: tuple[Finding, ...]
     plan: Plan = field(repr=False)
+    index: Index = field(repr=False)
+    spans: Spans = field(repr=False)
+    end_offset: int
+    """Where the lines after the last laid one begin (bytes)."""
 
 
-class Planner:
-    """Seconds of each move, one after another.
-
-    A move of length d at cruise speed v, entered at u, with acceleration a, that may leave at w takes
-    (v-u)/a + (v-w)/a + (d - (v²-u²)/2a - (v²-w²)/2a)/v where it reaches v, and the triangle's time where it does
-    not: uniformly accelerated motion, v² = u² + 2ad. The corner speed is the slower cruise times the cosine of
-    the turn, none at a right angle or sharper; the exit speed is taken as the corner with a like move.
-    """
-
-    def __init__(self, model: MachineModel) -> None:
-        self._accel = model.acceleration_mm_s2
-        self._limits = model.max_speed_mm_s
-        self._direction = (0.0, 0.0, 0.0)
-        self._cruise = 0.0
-
-    def rest(self) -> None:
-        """The machine comes to a stop."""
-        self._cruise = 0.0
-
-    def move_s(self, dx: float, dy: float, dz: float, de: float, feed_mm_s: float) -> float:
-        """Seconds for a move by (dx, dy, dz) mm with `de` mm of filament."""
-        travel = math.sqrt(dx * dx + dy * dy + dz * dz)
-        if travel == 0:
-            self.rest()
-            return abs(de) / feed_mm_s if feed_mm_s > 0 else 0.0
-        direction = (dx / travel, dy / travel, dz / travel)
-        cruise = feed_mm_s
-        for share, limit in zip(direction, self._limits, strict=True):
-            if share and abs(share) * cruise > limit:
-                cruise = limit / abs(share)
-        if cruise <= 0:
-            return 0.0
-        turn = sum(p * q for p, q in zip(self._direction, direction, strict=True))
-        corner = min(cruise, self._cruise) * max(0.0, turn)
-        self._direction, self._cruise = direction, cruise
-        return trapezoid_s(travel, corner, cruise, corner, self._accel)
-
-
-def trapezoid_s(length_mm: float, entry: float, cruise: float, leave: float, accel: float) -> float:
-    """Seconds to go `length_mm`, from `entry` through `cruise` to `leave` mm/s, at `accel` mm/s²."""
-    up = (cruise * cruise - entry * entry) / (2 * accel)
-    down = (cruise * cruise - leave * leave) / (2 * accel)
-    if up + down <= length_mm:
-        return (cruise - entry) / accel + (cruise - leave) / accel + (length_mm - up - down) / cruise
-    peak = math.sqrt(max(accel * length_mm + (entry * entry + leave * leave) / 2, entry * entry, leave * leave))
-    return max((peak - entry) / accel + (peak - leave) / accel, 2 * length_mm / (entry + leave + 2 * peak))
-
-
-class _Reader:
-    """Follows a file's commands and adds up what they do."""
-
-    def __init__(self, model: MachineModel) -> None:
-        self.planner = Planner(model)
-        self.position = [0.0, 0.0, 0.0]
-        self.e = 0.0
-        self.absolute = True
-        self.absolute_e = True
-        self.unit_mm = 1.0
-        self.feed_mm_s = 25.0
-        self.tool = 0
-        self.seconds = 0.0
-        self.commands = 0
-        self.filament: dict[int, float] = {}
-        self.filament_total = 0.0
-        self.nozzle_c = 0.0
-        self.bed_c = 0.0
-        self.low = [math.inf] * 3
-        self.high = [-math.inf] * 3
-        self.starts: list[tuple[float, int, float, float]] = []
-        self.marks = [Mark(0, 0.0, 0.0)]
-        self.unknown: dict[str, int] = {}
-        self.moves = 0
-        self.layer_z = -math.inf
-
-    def take(self, command: bytes) -> None:
-        words = parse_words(command)
-        if "G" in words:
-            handler = G_WORDS.get(int(words["G"] or 0))
-        elif "M" in words:
-            handler = M_WORDS.get(int(words["M"] or 0))
-        else:
-            handler = _Reader.choose_tool
-        if handler is None:
-            name = command.split()[0].decode("ascii", "replace").upper()
-            self.unknown[name] = self.unknown.get(name, 0) + 1
-        else:
-            handler(self, words)
-        self.commands += 1
-        if self.seconds - self.marks[-1].planned_s >= MARK_EVERY_S:
-            self.marks.append(Mark(self.commands, self.seconds, max(self.filament_total, self.marks[-1].filament_mm)))
-
-    def move(self, w: dict[str, float | None]) -> None:
-        delta = [0.0, 0.0, 0.0]
-        target = list(self.position)
-        for i, axis in enumerate("XYZ"):
-            value = w.get(axis)
-            if value is not None:
-                value *= self.unit_mm
-                target[i] = value if self.absolute else self.position[i] + value
-                delta[i] = target[i] - self.position[i]
-        de = 0.0
-        e = w.get("E")
-        if e is not None:
-            e *= self.unit_mm
-            de = e - self.e if self.absolute_e else e
-            self.e += de
-        feed = w.get("F")
-        if feed:
-            self.feed_mm_s = abs(feed) * self.unit_mm / 60
-        self.moves += 1
-        if de:
-            self.filament[self.tool] = self.filament.get(self.tool, 0.0) + de
-            self.filament_total += de
-        if de > 0 and (delta[0] or delta[1]):
-            self._lay(target)
-        self.seconds += self.planner.move_s(delta[0], delta[1], delta[2], de, self.feed_mm_s)
-        self.position = target
-
-    def _lay(self, target: list[float]) -> None:
-        if target[2] > self.layer_z + 1e-4 or target[2] < self.layer_z - 1e-4:
-            self.layer_z = target[2]
-            self.starts.append((target[2], self.commands, self.seconds, self.filament_total))
-        for point in (self.position, target):
-            for i in range(3):
-                self.low[i] = min(self.low[i], point[i])
-                self.high[i] = max(self.high[i], point[i])
-
-    def home(self, w: dict[str, float | None]) -> None:
-        named = [i for i, axis in enumerate("XYZ") if axis in w] or [0, 1, 2]
-        for i in named:
-            self.position[i] = 0.0
-        self.planner.rest()
-
-    def dwell(self, w: dict[str, float | None]) -> None:
-        self.seconds += (w.get("S") or 0.0) + (w.get("P") or 0.0) / 1000
-        self.planner.rest()
-
-    def set_position(self, w: dict[str, float | None]) -> None:
-        for i, axis in enumerate("XYZ"):
-            value = w.get(axis)
-            if value is not None:
-                self.position[i] = value * self.unit_mm
-        e = w.get("E")
-        if e is not None:
-            self.e = e * self.unit_mm
-
-    def inches(self, w: dict[str, float | None]) -> None:
-        self.unit_mm = 25.4 if w["G"] == 20 else 1.0
-
-    def positioning(self, w: dict[str, float | None]) -> None:
-        self.absolute = self.absolute_e = w["G"] == 90
-
-    def extruder_mode(self, w: dict[str, float | None]) -> None:
-        self.absolute_e = w["M"] == 82
-
-    def choose_tool(self, w: dict[str, float | None]) -> None:
-        self.tool = int(w.get("T") or 0)
-
-    def nozzle(self, w: dict[str, float | None]) -> None:
-        self.nozzle_c = max(self.nozzle_c, w.get("S") or w.get("R") or 0.0)
-        self.planner.rest()
-
-    def bed(self, w: dict[str, float | None]) -> None:
-        self.bed_c = max(self.bed_c, w.get("S") or w.get("R") or 0.0)
-        self.planner.rest()
-
-    def nothing(self, w: dict[str, float | None]) -> None:
-        pass
-
-    def layers(self) -> tuple[Layer, ...]:
-        if not self.starts:
-            return ()
-        ends = [*self.starts[1:], (0.0, self.commands, self.seconds, self.filament_total)]
-        return tuple(
-            Layer(z, first, end[2] - began, end[3] - fed)
-            for (z, first, began, fed), end in zip(self.starts, ends, strict=True)
-        )
-
-
-_Handler = Callable[[_Reader, dict[str, float | None]], None]
-
-G_WORDS: dict[int, _Handler] = {
-    **dict.fromkeys((0, 1, 2, 3), _Reader.move),
-    4: _Reader.dwell,
-    **dict.fromkeys((20, 21), _Reader.inches),
-    28: _Reader.home,
-    **dict.fromkeys((90, 91), _Reader.positioning),
-    92: _Reader.set_position,
-}
-M_WORDS: dict[int, _Handler] = {
-    **dict.fromkeys((82, 83), _Reader.extruder_mode),
-    **dict.fromkeys((104, 109), _Reader.nozzle),
-    **dict.fromkeys((140, 190), _Reader.bed),
-    **dict.fromkeys((17, 18, 73, 84, 105, 106, 107, 110, 117, 400), _Reader.nothing),
-}
-
-
-def split_lines(chunks: Iterable[bytes]) -> Iterator[tuple[bytes, bool]]:
-    """Lines of a stream of bytes with whether each was closed by an end of line. Holds one line at most.
-
-    Raises NotGcode for a line longer than any G-code has.
-    """
-    rest = b""
-    for chunk in chunks:
-        lines = (rest + chunk).split(b"\n")
-        rest = lines.pop()
-        for line in lines:
-            yield line, True
-        if len(rest) > LONGEST_LINE:
-            raise NotGcode(f"A line runs over {LONGEST_LINE} characters, which no G-code has; is this a sliced file?")
-    if rest:
-        yield rest, False
-
-
-def analyse(chunks: Iterable[bytes], model: MachineModel) -> Analysis:
-    """Read a file's bytes, in pieces of any size, as `model` would run them.
+def analyse(source: bytes | memoryview | Bytes, model: MachineModel, told: Told | None = None) -> Analysis:
+    """Read a file's bytes as `model` would run them; `told` hears how far it is, 0 to 1.
 
     Raises NotGcode when the bytes are empty, hold no movement, are not G-code, or stop within a line.
     """
-    reader = _Reader(model)
-    number = unreadable = 0
-    first_unreadable = ""
-    for line, closed in split_lines(chunks):
-        number += 1
-        if b"\0" in line:
-            raise NotGcode(f"Line {number} holds a zero byte: this is not a text file. Choose a sliced G-code file.")
-        command = command_of(line)
-        if not command:
-            continue
-        if not closed:
-            _check_last_line(command, number)
-        if not is_command(command):
-            unreadable += 1
-            first_unreadable = first_unreadable or f"line {number}: {line[:40].decode('utf-8', 'replace').strip()!r}"
-            reader.commands += 1
-            continue
-        reader.take(command)
-    if number == 0:
+    data = as_bytes(source)
+    if len(data) == 0:
         raise NotGcode("The file is empty. Choose a sliced G-code file.")
-    if unreadable > _UNREADABLE_SHARE * max(reader.commands, 1):
-        raise NotGcode(f"This is not G-code ({first_unreadable}). Choose a sliced G-code file.")
-    if reader.moves == 0:
-        raise NotGcode("The file holds no movement (no G0 or G1). Choose a sliced G-code file.")
-    reader.marks.append(Mark(reader.commands, reader.seconds, max(reader.filament_total, reader.marks[-1].filament_mm)))
-    laid = reader.starts != []
+    run = read_all(data, model, told)
+    i, f, t = run.ints, run.floats, run.tables
+    marks = t.marks[: int(i[s.MARKS])]
+    _check(data, i, marks)
+    index = _index(run, len(data))
+    spans = read_spans(data, marks)
+    layers = _layers(run)
+    laid = bool(layers)
+    last = int(i[s.LAST_LAID])
+    end = len(data) if last < 0 else last + data[last : last + 65536].tobytes().find(b"\n") + 1
+    head = data[: min(len(data), HEAD)].tobytes()
+    faults = _faults(run)
+    tools = tuple(n for n in range(s.TOOLS) if int(i[s.USED_TOOLS]) >> n & 1) or (0,)
+    said = declared(head[: 256 << 10], data[max(0, len(data) - TAIL) :].tobytes())
     return Analysis(
-        lines=number,
-        commands=reader.commands,
-        planned_s=reader.seconds,
-        layers=reader.layers(),
-        extents_mm=(_point(reader.low), _point(reader.high)) if laid else None,
-        filament_mm=reader.filament,
-        nozzle_c=reader.nozzle_c,
-        bed_c=reader.bed_c,
-        unknown=reader.unknown,
-        plan=Plan(_rising(reader.marks), tuple(start[1] for start in reader.starts)),
+        lines=int(i[s.LINE]),
+        commands=int(i[s.COMMAND]),
+        planned_s=float(f[s.SECONDS]),
+        before_s=float(t.layer_seconds[0]),
+        heating_s=float(f[s.HEATING_S]),
+        dwell_s=float(f[s.DWELL_S]),
+        other_s=float(f[s.OTHER_S]),
+        layers=layers,
+        extents_mm=_box(run, s.LAID_LOW) if laid else None,
+        travel_mm=_box(run, s.ALL_LOW) if np.isfinite(f[s.ALL_LOW]) else None,
+        filament_mm={n: float(f[s.FILAMENT_OF + n]) for n in tools if f[s.FILAMENT_OF + n]},
+        tools=tools,
+        nozzle_c=float(f[s.NOZZLE_TOP]),
+        bed_c=float(f[s.BED_TOP]),
+        chamber_c=float(f[s.CHAMBER_TOP]),
+        spiral=int(i[s.SPIRAL]) > 3,
+        by_object=any(b.z_mm < a.z_mm - 0.01 for a, b in pairwise(layers)),
+        pauses=_pauses(data, marks),
+        objects=find_objects(data, index, run, spans, model) if laid else (),
+        declared=said,
+        thumbnails=thumbnails(head),
+        unknown=_unknown(data, run, marks),
+        findings=preflight(faults, model),
+        plan=_plan(run, layers),
+        index=index,
+        spans=spans,
+        end_offset=end,
     )
 
 
-def _point(values: list[float]) -> tuple[float, float, float]:
-    return values[0], values[1], values[2]
+def _box(run: Pass, low: int) -> Box:
+    f = run.floats[low : low + 6].tolist()
+    return (f[0], f[1], f[2]), (f[3], f[4], f[5])
 
 
-def _rising(marks: list[Mark]) -> tuple[Mark, ...]:
-    """The marks without a last one that repeats the command count before it."""
-    if len(marks) > 2 and marks[-1].command == marks[-2].command:
-        del marks[-2]
-    return tuple(marks)
+def _faults(run: Pass) -> Faults:
+    """What a reading noted on its way."""
+    t, i, f = run.tables, run.ints, run.floats
+    rules = {
+        n: Fault(int(t.rule_lines[n]), int(t.rule_counts[n]), float(t.rule_values[n]))
+        for n in range(RULES)
+        if t.rule_counts[n]
+    }
+    lasting = {
+        word: (int(t.counts[3, int(word[1:])]), int(t.counts[1, int(word[1:])]))
+        for word in LASTING
+        if t.counts[1, int(word[1:])]
+    }
+    pauses = tuple(int(m[3]) for m in t.marks[: int(i[s.MARKS])] if m[0] == s.K_PAUSE)
+    targets = f[s.NOZZLE : s.FILAMENT_OF : 3]
+    return Faults(
+        rules,
+        lasting,
+        int(i[s.EXTRUSIONS]) > 0,
+        pauses,
+        float(f[s.FEED_TOP]),
+        bool((targets > 0).any() or f[s.BED] > 0),
+        tuple(n for n in range(s.TOOLS) if int(i[s.USED_TOOLS]) >> n & 1) or (0,),
+        int(i[s.LAYERS]),
+    )
+
+
+def _index(run: Pass, size: int) -> Index:
+    n = int(run.ints[s.LAYERS]) + 1
+    ints = run.tables.layer_ints[:n].copy()
+    floats = run.tables.layer_floats[:n].copy()
+    if n > 0:
+        ints[0], floats[0] = 0, 0
+        ints[0, s.FEATURE] = -1
+    ends = np.append(ints[1:, s.OFFSET_AT], size)
+    return Index(floats, ints, ends)
+
+
+def _layers(run: Pass) -> tuple[Layer, ...]:
+    i, t = run.ints, run.tables
+    found = []
+    below = 0.0
+    for n in range(1, int(i[s.LAYERS]) + 1):
+        ints = t.layer_ints[n]
+        z = float(t.layer_floats[n, s.LAYER_Z])
+        height = z - below if z > below + 1e-6 else z
+        below = z
+        found.append(
+            Layer(z, round(height, 4), int(ints[s.LINE]), int(ints[s.COMMAND]), int(ints[s.OFFSET_AT]),
+                  float(t.layer_seconds[n]), float(t.layer_filament[n]))
+        )  # fmt: skip
+    return tuple(found)
+
+
+def _plan(run: Pass, layers: tuple[Layer, ...]) -> Plan:
+    rows = run.tables.plan[: int(run.ints[s.PLAN_MARKS])]
+    return Plan(tuple(Mark(int(c), sec, mm) for c, sec, mm in rows.tolist()), tuple(n.first_command for n in layers))
+
+
+def _pauses(data: Bytes, marks: Ints) -> tuple[Pause, ...]:
+    found = []
+    for kind, offset, length, line, command, layer in marks.tolist():
+        if kind == s.K_PAUSE:
+            text = data[offset : offset + min(length, 120)].tobytes().decode("utf-8", "replace").strip()
+            word = text.split()[0].upper()
+            found.append(Pause(line, layer, command, text, PAUSES.get(word, "wait for a person")))
+    return tuple(found)
+
+
+def _unknown(data: Bytes, run: Pass, marks: Ints) -> dict[str, int]:
+    """Words the reading has no meaning for, and how often each comes."""
+    counts: Counter[str] = Counter()
+    for row, letter in ((0, "G"), (1, "M")):
+        for number in np.flatnonzero(run.tables.counts[row]).tolist():
+            name = (
+                f"{letter}{number}"
+                if letter == "M"
+                else f"G{number // 10}" + (f".{number % 10}" if number % 10 else "")
+            )
+            if name not in READ and name not in PASSED:
+                counts[name] = int(run.tables.counts[row, number])
+    for kind, offset, length, *_ in marks.tolist():
+        if kind == s.K_NAMED:
+            text = data[offset : offset + min(length, 60)].tobytes().decode("ascii", "replace")
+            counts[text.split()[0].split("=")[0].split(";")[0]] += 1
+    return dict(counts.most_common(200))
+
+
+def _check(data: Bytes, i: Ints, marks: Ints) -> None:
+    """Raises NotGcode for what is no G-code or was cut short."""
+    unreadable = int(i[s.UNREADABLE])
+    if unreadable > _UNREADABLE_SHARE * max(int(i[s.COMMAND]), 1):
+        mark = next(m for m in marks.tolist() if m[0] == s.K_UNREADABLE)
+        text = data[mark[1] : mark[1] + min(mark[2], 40)].tobytes().decode("utf-8", "replace").strip()
+        raise NotGcode(f"This is not G-code (line {mark[3]}: {text!r}). Choose a sliced G-code file.")
+    if i[s.MOTIONS] == 0:
+        raise NotGcode("The file holds no movement (no G0 or G1). Choose a sliced G-code file.")
+    if data[-1] == 10:
+        return
+    tail = data[max(0, len(data) - 4096) :].tobytes().rsplit(b"\n", 1)[-1]
+    command = command_of(tail)
+    if command:
+        _check_last_line(command, int(i[s.LINE]))
 
 
 def _check_last_line(command: bytes, number: int) -> None:

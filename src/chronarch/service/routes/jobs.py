@@ -2,74 +2,131 @@
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Sequence
+from typing import Annotated
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Header, Response
+from pydantic import BaseModel
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.states import JobState
-from chronarch.records import queries
+from chronarch.records import library, queries
 from chronarch.records import tables as t
 from chronarch.service.access import Operator, Reader
-from chronarch.service.dispatch import why
+from chronarch.service.dispatch import waiting_of, why
+from chronarch.service.once import fingerprint, once
 from chronarch.service.problems import Refused
+from chronarch.service.routes.parts import find_part
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import work as w
 
 router = APIRouter(tags=["jobs"])
 
 
-async def _view(shop: Shop, db: AsyncSession, rows: list[tuple[t.Job, t.File]]) -> list[w.Job]:
-    copies = await queries.copies_of(db, [job for job, _ in rows])
-    jobs = [(queries.job_wire(job, file, copies[job.id]), job, file) for job, file in rows]
-    for wire, job, file in jobs:
+async def _view(shop: Shop, db: AsyncSession, rows: Sequence[t.Job]) -> list[w.Job]:
+    copies = await queries.copies_of(db, rows)
+    listed = []
+    for waiting in await waiting_of(db, rows):
+        job, kept = waiting.job, waiting.variants[0] if waiting.variants else None
+        planned = min((k.reading().planned_s for k in waiting.variants), default=0.0)
+        revision = kept.revision.number if kept is not None and job.file_id is not None else None
+        wire = queries.job_wire(job, waiting.name, revision, planned, copies[job.id])
         if wire.state is JobState.HELD:
             wire.why = "Held by a person; release it to let it run."
         elif wire.waiting and wire.state is not JobState.WITHDRAWN:
-            wire.why = why(shop, job, file)
-    return [wire for wire, _, _ in jobs]
+            wire.why = why(shop, waiting)
+        listed.append(wire)
+    return listed
 
 
-async def _find(db: AsyncSession, number: int) -> tuple[t.Job, t.File]:
+async def _find(db: AsyncSession, number: int) -> t.Job:
     job = await db.get(t.Job, number)
     if job is None:
         raise Refused(404, f"There is no job {number}; `chronarch jobs list --all` shows all.")
-    return job, await db.get_one(t.File, job.file_id)
+    return job
 
 
 @router.get("/jobs")
 async def jobs(who: Reader, shop: TheShop, ended: bool = False) -> list[w.Job]:
     """Jobs in the order they will be served; finished and withdrawn ones too with `ended`."""
     async with shop.sessions() as db:
-        found = await db.execute(select(t.Job, t.File).join(t.File, t.File.id == t.Job.file_id).order_by(t.Job.id))
-        listed = await _view(shop, db, [(job, file) for job, file in found])
-    return [job for job in listed if ended or job.state not in (JobState.FINISHED, JobState.WITHDRAWN)]
+        rows = (await db.execute(select(t.Job).order_by(t.Job.id))).scalars().all()
+        if not ended:
+            copies = await queries.copies_of(db, rows)
+            over = (JobState.FINISHED, JobState.WITHDRAWN)
+            rows = [j for j in rows if copies[j.id].state(held=j.held, withdrawn=j.withdrawn) not in over]
+        return await _view(shop, db, rows)
 
 
-@router.post("/jobs", status_code=201)
-async def submit(order: w.JobOrder, who: Operator, shop: TheShop) -> w.Job:
-    """Queue copies of a file. An idle machine that fits gets one within a second."""
-    if order.requirement.machine:
-        shop.fleet.find(order.requirement.machine)
+@router.post("/jobs", status_code=201, response_model=w.Job)
+async def submit(
+    order: w.JobOrder, who: Operator, shop: TheShop, idempotency_key: Annotated[str | None, Header()] = None
+) -> Response:
+    """Queue copies of a file or of a part. An idle machine that fits gets one within a second."""
+
+    async def work() -> tuple[int, BaseModel]:
+        return 201, await _submit(shop, order, who.name)
+
+    return await once(shop, who.name, idempotency_key, fingerprint("jobs", order.model_dump_json()), work)
+
+
+async def _submit(shop: Shop, order: w.JobOrder, by: str) -> w.Job:
+    requirement = order.requirement
+    if requirement.machine:
+        requirement.machine = shop.fleet.find(requirement.machine).row.name
     async with shop.sessions() as db:
-        file = await queries.find_file(db, order.file)
-        if file is None:
-            raise Refused(422, f"There is no file {order.file!r}; add it first with `chronarch files add`.")
-        requirement = order.requirement
-        if requirement.machine:
-            requirement.machine = shop.fleet.find(requirement.machine).row.name
         job = t.Job(
-            file_id=file.id,
             copies=order.copies,
             held=order.held,
+            pinned=order.revision,
             requirement=requirement.model_dump(mode="json"),
             created_at=shop.clock.now(),
-            created_by=who.name,
+            created_by=by,
         )
+        if order.part is not None:
+            job.part_id = (await _part(db, order.part)).id
+        else:
+            job.file_id = (await _file(db, order.file or "", order.revision)).id
         db.add(job)
         await db.commit()
-        (wire,) = await _view(shop, db, [(job, file)])
+        (wire,) = await _view(shop, db, [job])
+    shop.work.set()
+    shop.hub.changed("jobs")
+    return wire
+
+
+async def _file(db: AsyncSession, which: int | str, revision: int | None) -> t.File:
+    kept = await library.find(db, which)
+    if kept is None:
+        raise Refused(422, f"There is no file {which!r}; add it first with `chronarch files add`.")
+    if revision is not None and revision > kept.file.newest:
+        raise Refused(422, f"{kept.file.name} has revisions 1 to {kept.file.newest}; {revision} is none of them.")
+    return kept.file
+
+
+async def _part(db: AsyncSession, which: int | str) -> t.Part:
+    try:
+        part = await find_part(db, str(which))
+    except Refused as error:
+        raise Refused(422, str(error)) from None
+    made_by = await db.execute(select(t.File.id).where(t.File.part_id == part.id, t.File.binned_at.is_(None)).limit(1))
+    if made_by.first() is None:
+        raise Refused(422, f"No file makes {part.name} yet; add one to it first.")
+    return part
+
+
+@router.patch("/jobs/{number}")
+async def change_job(number: int, change: w.JobChange, who: Operator, shop: TheShop) -> w.Job:
+    """Pin a job's waiting copies to a revision, or with 0 let them follow the newest again."""
+    async with shop.sessions() as db:
+        job = await _find(db, number)
+        if job.file_id is None:
+            raise Refused(409, f"Job {number} is for a part; only a file's job can be pinned to a revision.")
+        await _file(db, job.file_id, change.revision)
+        job.pinned = change.revision or None
+        await db.commit()
+        (wire,) = await _view(shop, db, [job])
     shop.work.set()
     shop.hub.changed("jobs")
     return wire
@@ -105,13 +162,13 @@ def _route(wish: str) -> Callable[..., Awaitable[w.Job]]:
 
     async def wished(number: int, who: Operator, shop: TheShop) -> w.Job:
         async with shop.sessions() as db:
-            job, file = await _find(db, number)
-            (before,) = await _view(shop, db, [(job, file)])
+            job = await _find(db, number)
+            (before,) = await _view(shop, db, [job])
             if before.state in (JobState.FINISHED, JobState.WITHDRAWN):
                 raise Refused(409, f"Job {number} is {before.state}; there is nothing to {wish}.")
             change(job)
             await db.commit()
-            (wire,) = await _view(shop, db, [(job, file)])
+            (wire,) = await _view(shop, db, [job])
         shop.work.set()
         shop.hub.changed("jobs")
         return wire

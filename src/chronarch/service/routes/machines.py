@@ -19,6 +19,7 @@ from chronarch.service.shop import Shop, TheShop
 from chronarch.service.upstream import charge_of
 from chronarch.wire import machines as w
 from chronarch.wire.common import Time
+from chronarch.wire.library import Pace
 from chronarch.wire.upstream import Assign
 from chronarch.wire.work import Done
 
@@ -33,6 +34,13 @@ async def models(who: Reader, shop: TheShop) -> list[w.Model]:
         return [w.Model.model_validate(row.spec) for row in rows]
 
 
+@router.get("/models/paces")
+async def paces(who: Reader, shop: TheShop) -> list[Pace]:
+    """What builds on each model really take, learned from the newest that were completed."""
+    async with shop.sessions() as db:
+        return list((await shop.paces(db)).values())
+
+
 @router.post("/models", status_code=201)
 async def add_model(order: w.Model, who: Operator, shop: TheShop) -> w.Model:
     async with shop.sessions() as db:
@@ -41,6 +49,7 @@ async def add_model(order: w.Model, who: Operator, shop: TheShop) -> w.Model:
             await db.commit()
         except IntegrityError:
             raise Refused(409, f"There is a model named {order.name!r} already; choose another name.") from None
+    shop.read_missing.set()
     return order
 
 

@@ -55,21 +55,85 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("id"),
         sa.UniqueConstraint("name"),
     )
+    op.create_table("folder", sa.Column("path", sa.String(length=300), primary_key=True))
     op.create_table(
-        "file",
-        sa.Column("id", sa.Integer(), nullable=False),
-        sa.Column("name", sa.String(length=200), nullable=False),
-        sa.Column("sha256", sa.String(length=64), nullable=False),
+        "part",
+        sa.Column("id", sa.Integer(), primary_key=True),
+        sa.Column("name", sa.String(length=200), nullable=False, unique=True),
+        sa.Column("notes", sa.Text(), nullable=False),
+        sa.Column("shape", sa.JSON(), nullable=True),
         sa.Column("added_at", UtcTime(), nullable=False),
         sa.Column("added_by", sa.String(length=120), nullable=False),
-        sa.Column("reading", sa.JSON(), nullable=False),
+    )
+    op.create_table(
+        "file",
+        sa.Column("id", sa.Integer(), primary_key=True),
+        sa.Column("name", sa.String(length=200), nullable=False),
+        sa.Column("folder", sa.String(length=300), nullable=False),
+        sa.Column("notes", sa.Text(), nullable=False),
+        sa.Column("tags", sa.JSON(), nullable=False),
+        sa.Column("part_id", sa.Integer(), sa.ForeignKey("part.id"), nullable=True),
+        sa.Column("newest", sa.Integer(), nullable=False),
+        sa.Column("added_at", UtcTime(), nullable=False),
+        sa.Column("added_by", sa.String(length=120), nullable=False),
+        sa.Column("binned_at", UtcTime(), nullable=True),
+        sa.Column("binned_by", sa.String(length=120), nullable=False),
+        sa.Column("emptied", sa.Boolean(), nullable=False),
+        sa.Column("live_name", sa.String(length=200), sa.Computed("if(binned_at is null, name, null)", persisted=True)),
+        sa.UniqueConstraint("live_name", name="one_file_a_name"),
+    )
+    op.create_table(
+        "revision",
+        sa.Column("id", sa.Integer(), primary_key=True),
+        sa.Column("file_id", sa.Integer(), sa.ForeignKey("file.id"), nullable=False),
+        sa.Column("number", sa.Integer(), nullable=False),
+        sa.Column("sha256", sa.String(length=64), sa.ForeignKey("blob.sha256"), nullable=False),
+        sa.Column("how", sa.String(length=300), nullable=False),
+        sa.Column("added_at", UtcTime(), nullable=False),
+        sa.Column("added_by", sa.String(length=120), nullable=False),
+        sa.UniqueConstraint("file_id", "number", name="one_revision_a_number"),
+    )
+    op.create_table(
+        "content_reading",
+        sa.Column("sha256", sa.String(length=64), sa.ForeignKey("blob.sha256"), primary_key=True),
+        sa.Column("model", sa.String(length=60), primary_key=True),
+        sa.Column("planned_s", sa.Float(precision=53), nullable=False),
+        sa.Column("figures", sa.JSON(), nullable=False),
         sa.Column("plan", sa.JSON(), nullable=False),
-        sa.ForeignKeyConstraint(
-            ["sha256"],
-            ["blob.sha256"],
-        ),
-        sa.PrimaryKeyConstraint("id"),
-        sa.UniqueConstraint("name"),
+    )
+    op.create_table(
+        "arrival",
+        sa.Column("id", sa.Integer(), primary_key=True),
+        sa.Column("name", sa.String(length=200), nullable=False),
+        sa.Column("sha256", sa.String(length=64), nullable=False),
+        sa.Column("size", sa.BigInteger(), nullable=False),
+        sa.Column("state", sa.String(length=10), nullable=False),
+        sa.Column("problem", sa.Text(), nullable=False),
+        sa.Column("wish", sa.JSON(), nullable=False),
+        sa.Column("file_id", sa.Integer(), sa.ForeignKey("file.id"), nullable=True),
+        sa.Column("job_id", sa.Integer(), nullable=True),
+        sa.Column("new", sa.Boolean(), nullable=False),
+        sa.Column("added_at", UtcTime(), nullable=False),
+        sa.Column("added_by", sa.String(length=120), nullable=False),
+    )
+    op.create_index("arrival_state", "arrival", ["state"])
+    op.create_table(
+        "overruling",
+        sa.Column("sha256", sa.String(length=64), sa.ForeignKey("blob.sha256"), primary_key=True),
+        sa.Column("model", sa.String(length=60), primary_key=True),
+        sa.Column("rule", sa.String(length=40), primary_key=True),
+        sa.Column("reason", sa.String(length=300), nullable=False),
+        sa.Column("at", UtcTime(), nullable=False),
+        sa.Column("by", sa.String(length=120), nullable=False),
+    )
+    op.create_table(
+        "answered",
+        sa.Column("who", sa.String(length=120), primary_key=True),
+        sa.Column("key", sa.String(length=120), primary_key=True),
+        sa.Column("request", sa.String(length=64), nullable=False),
+        sa.Column("status", sa.Integer(), nullable=False),
+        sa.Column("body", sa.Text(), nullable=False),
+        sa.Column("at", UtcTime(), nullable=False),
     )
     op.create_table(
         "machine",
@@ -110,7 +174,9 @@ def upgrade() -> None:
     op.create_table(
         "job",
         sa.Column("id", sa.Integer(), nullable=False),
-        sa.Column("file_id", sa.Integer(), nullable=False),
+        sa.Column("file_id", sa.Integer(), nullable=True),
+        sa.Column("part_id", sa.Integer(), sa.ForeignKey("part.id"), nullable=True),
+        sa.Column("pinned", sa.Integer(), nullable=True),
         sa.Column("copies", sa.Integer(), nullable=False),
         sa.Column("held", sa.Boolean(), nullable=False),
         sa.Column("withdrawn", sa.Boolean(), nullable=False),
@@ -122,6 +188,7 @@ def upgrade() -> None:
             ["file.id"],
         ),
         sa.PrimaryKeyConstraint("id"),
+        sa.CheckConstraint("(file_id is null) <> (part_id is null)", name="a_job_is_for_a_file_or_a_part"),
     )
     op.create_table(
         "reading",
@@ -143,6 +210,8 @@ def upgrade() -> None:
         sa.Column("job_id", sa.Integer(), nullable=False),
         sa.Column("copy_number", sa.Integer(), nullable=False),
         sa.Column("machine_id", sa.Integer(), nullable=False),
+        sa.Column("file_id", sa.Integer(), sa.ForeignKey("file.id"), nullable=False),
+        sa.Column("revision", sa.Integer(), nullable=False),
         sa.Column("sha256", sa.String(length=64), nullable=False),
         sa.Column("state", sa.String(length=12), nullable=False),
         sa.Column("outcome", sa.String(length=12), nullable=True),
@@ -187,6 +256,7 @@ def upgrade() -> None:
         sa.UniqueConstraint("open_machine", name="one_open_build_a_machine"),
     )
     op.create_index("build_ended", "build", ["ended_at"], unique=False)
+    op.create_index("build_of_file", "build", ["file_id"], unique=False)
     op.create_table(
         "ledger",
         sa.Column("id", sa.BigInteger(), nullable=False),
@@ -241,7 +311,8 @@ def downgrade() -> None:
     op.drop_table("job")
     op.drop_table("session")
     op.drop_table("machine")
-    op.drop_table("file")
+    for table in ("answered", "overruling", "arrival", "content_reading", "revision", "file", "part", "folder"):
+        op.drop_table(table)
     op.drop_table("tender")
     op.drop_table("person")
     op.drop_table("model")

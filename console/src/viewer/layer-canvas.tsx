@@ -1,0 +1,267 @@
+import { type PointerEvent, type WheelEvent, useCallback, useEffect, useRef, useState } from "react";
+
+import { type Painting } from "./colours";
+import { EXTRUDE, type LayerMoves, TRAVEL } from "./layer-data";
+
+export interface BedObject {
+  name: string;
+  outline: number[][];
+}
+
+interface Props {
+  bed: [number, number];
+  moves: LayerMoves | undefined;
+  painting: Painting | null;
+  /** Moves up to this one are drawn; the rest faintly. */
+  upTo: number;
+  travel: boolean;
+  objects: BedObject[];
+  chosen: string | null;
+  choose?: (name: string | null) => void;
+  /** Lines that changed, to be stressed. */
+  stress?: (line: number) => boolean;
+  label: string;
+}
+
+interface Look {
+  scale: number;
+  x: number;
+  y: number;
+}
+
+const css = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+
+/** One layer on its bed from above, the machine's front at the bottom. Drag moves it, the wheel and two fingers zoom. */
+export function LayerCanvas(p: Props) {
+  const canvas = useRef<HTMLCanvasElement>(null);
+  const [size, setSize] = useState<[number, number]>([0, 0]);
+  const [look, setLook] = useState<Look | null>(null);
+  const touches = useRef(new Map<number, [number, number]>());
+  const moved = useRef(0);
+
+  const fit = useCallback((): Look => {
+    const [w, h] = size;
+    const scale = Math.max(0.1, Math.min((w - 40) / p.bed[0], (h - 40) / p.bed[1]));
+    return { scale, x: (w - p.bed[0] * scale) / 2, y: (h + p.bed[1] * scale) / 2 };
+  }, [size, p.bed]);
+  const now = look ?? fit();
+
+  useEffect(() => {
+    const there = canvas.current;
+    if (!there) return;
+    const watch = new ResizeObserver(() => setSize([there.clientWidth, there.clientHeight]));
+    watch.observe(there);
+    return () => watch.disconnect();
+  }, []);
+
+  useEffect(() => {
+    const there = canvas.current;
+    const g = there?.getContext("2d");
+    if (!there || !g || size[0] === 0) return;
+    const ratio = window.devicePixelRatio || 1;
+    there.width = size[0] * ratio;
+    there.height = size[1] * ratio;
+    g.setTransform(ratio, 0, 0, ratio, 0, 0);
+    draw(g, p, now, size);
+  });
+
+  const zoom = (factor: number, x: number, y: number) => {
+    const scale = Math.min(200, Math.max(fit().scale * 0.5, now.scale * factor));
+    const f = scale / now.scale;
+    setLook({ scale, x: x - (x - now.x) * f, y: y - (y - now.y) * f });
+  };
+  const at = (e: { clientX: number; clientY: number }): [number, number] => {
+    const box = canvas.current!.getBoundingClientRect();
+    return [e.clientX - box.left, e.clientY - box.top];
+  };
+  const wheel = (e: WheelEvent) => zoom(Math.exp(-e.deltaY * 0.0015), ...at(e));
+  const down = (e: PointerEvent) => {
+    e.currentTarget.setPointerCapture(e.pointerId);
+    touches.current.set(e.pointerId, at(e));
+    moved.current = 0;
+  };
+  const move = (e: PointerEvent) => {
+    const before = touches.current.get(e.pointerId);
+    if (!before) return;
+    const here = at(e);
+    const others = [...touches.current.entries()].filter(([id]) => id !== e.pointerId);
+    touches.current.set(e.pointerId, here);
+    moved.current += Math.abs(here[0] - before[0]) + Math.abs(here[1] - before[1]);
+    const other = others[0]?.[1];
+    if (other) {
+      const far = (q: [number, number]) => Math.hypot(q[0] - other[0], q[1] - other[1]);
+      zoom(far(here) / Math.max(1, far(before)), (here[0] + other[0]) / 2, (here[1] + other[1]) / 2);
+    } else setLook({ ...now, x: now.x + here[0] - before[0], y: now.y + here[1] - before[1] });
+  };
+  const up = (e: PointerEvent) => {
+    touches.current.delete(e.pointerId);
+    if (moved.current > 5 || !p.choose) return;
+    const [x, y] = at(e);
+    const [mx, my] = [(x - now.x) / now.scale, (now.y - y) / now.scale];
+    const hit = p.objects.find((o) => inside(mx, my, o.outline));
+    p.choose(hit && hit.name !== p.chosen ? hit.name : null);
+  };
+
+  return (
+    <div className="relative h-full w-full">
+      <canvas
+        ref={canvas}
+        role="img"
+        aria-label={p.label}
+        className="h-full w-full touch-none cursor-grab active:cursor-grabbing"
+        onWheel={wheel}
+        onPointerDown={down}
+        onPointerMove={move}
+        onPointerUp={up}
+        onPointerCancel={(e) => touches.current.delete(e.pointerId)}
+        onDoubleClick={() => setLook(null)}
+      />
+      {look && (
+        <button
+          type="button"
+          onClick={() => setLook(null)}
+          className="absolute right-3 bottom-3 rounded-md border border-rule bg-sheet px-2.5 py-1 text-sm text-ink"
+        >
+          Whole bed
+        </button>
+      )}
+    </div>
+  );
+}
+
+function inside(x: number, y: number, ring: number[][]): boolean {
+  let is = false;
+  for (let i = 0, j = ring.length - 1; i < ring.length; j = i++) {
+    const [xi, yi, xj, yj] = [ring[i]![0]!, ring[i]![1]!, ring[j]![0]!, ring[j]![1]!];
+    if (yi > y !== yj > y && x < ((xj - xi) * (y - yi)) / (yj - yi) + xi) is = !is;
+  }
+  return is;
+}
+
+function draw(g: CanvasRenderingContext2D, p: Props, look: Look, size: [number, number]) {
+  const { scale } = look;
+  const X = (x: number) => look.x + x * scale;
+  const Y = (y: number) => look.y - y * scale;
+  g.clearRect(0, 0, size[0], size[1]);
+  g.fillStyle = css("--sheet");
+  g.fillRect(X(0), Y(p.bed[1]), p.bed[0] * scale, p.bed[1] * scale);
+  g.lineWidth = 1;
+  g.strokeStyle = css("--rule");
+  g.beginPath();
+  for (let v = 10; v < Math.max(...p.bed); v += 10) {
+    if (scale < 2.4 && v % 50) continue;
+    if (v < p.bed[0]) (g.moveTo(X(v), Y(0)), g.lineTo(X(v), Y(p.bed[1])));
+    if (v < p.bed[1]) (g.moveTo(X(0), Y(v)), g.lineTo(X(p.bed[0]), Y(v)));
+  }
+  g.globalAlpha = 0.55;
+  g.stroke();
+  g.globalAlpha = 1;
+  g.strokeStyle = css("--faded");
+  g.strokeRect(X(0), Y(p.bed[1]), p.bed[0] * scale, p.bed[1] * scale);
+  // the origin and its axes
+  g.strokeStyle = css("--ink");
+  g.lineWidth = 1.5;
+  g.beginPath();
+  g.moveTo(X(0), Y(Math.min(12, p.bed[1])));
+  g.lineTo(X(0), Y(0));
+  g.lineTo(X(Math.min(12, p.bed[0])), Y(0));
+  g.stroke();
+  g.fillStyle = css("--faded");
+  g.font = "12px 'IBM Plex Sans', sans-serif";
+  g.fillText(`0, 0`, X(0) + 2, Y(0) + 14);
+  g.textAlign = "right";
+  g.fillText(`${p.bed[0]} × ${p.bed[1]} mm`, X(p.bed[0]), Y(0) + 14);
+  g.textAlign = "left";
+  const m = p.moves;
+  if (m && p.painting) {
+    const last = Math.min(p.upTo, m.count);
+    const width = Math.max(1, Math.min(0.42 * scale, 12));
+    if (last < m.count) {
+      const rest = new Path2D();
+      path(m, last, m.count, (i) => m.kind[i] === EXTRUDE, rest, X, Y);
+      g.strokeStyle = css("--rule");
+      g.lineWidth = width;
+      g.stroke(rest);
+    }
+    const paths = p.painting.buckets.map(() => new Path2D());
+    let [px, py] = m.start;
+    const ends = new Float64Array(p.painting.buckets.length * 2).fill(NaN);
+    for (let i = 0; i < last; i++) {
+      const [x, y] = [m.x[i]!, m.y[i]!];
+      if (m.kind[i] === EXTRUDE) {
+        const b = p.painting.of(i);
+        const way = paths[b]!;
+        if (ends[2 * b] !== px || ends[2 * b + 1] !== py) way.moveTo(X(px), Y(py));
+        way.lineTo(X(x), Y(y));
+        ends[2 * b] = x;
+        ends[2 * b + 1] = y;
+      }
+      px = x;
+      py = y;
+    }
+    g.lineWidth = width;
+    g.lineCap = "round";
+    paths.forEach((way, i) => {
+      g.strokeStyle = p.painting!.buckets[i]!.colour;
+      g.stroke(way);
+    });
+    if (p.travel) {
+      const way = new Path2D();
+      path(m, 0, last, (i) => m.kind[i] === TRAVEL, way, X, Y);
+      g.strokeStyle = css("--alarm");
+      g.globalAlpha = 0.55;
+      g.lineWidth = 1;
+      g.setLineDash([3, 3]);
+      g.stroke(way);
+      g.setLineDash([]);
+      g.globalAlpha = 1;
+    }
+    if (p.stress) {
+      const way = new Path2D();
+      path(m, 0, m.count, (i) => m.kind[i] === EXTRUDE && p.stress!(m.line[i]!), way, X, Y);
+      g.strokeStyle = css("--alarm");
+      g.lineWidth = Math.max(1.5, width);
+      g.stroke(way);
+    }
+    if (last > 0 && last < m.count) {
+      g.fillStyle = css("--brass");
+      g.beginPath();
+      g.arc(X(m.x[last - 1]!), Y(m.y[last - 1]!), 5, 0, 2 * Math.PI);
+      g.fill();
+    }
+  }
+  for (const o of p.objects) {
+    if (o.outline.length < 3) continue;
+    g.beginPath();
+    o.outline.forEach(([x, y], i) => (i ? g.lineTo(X(x!), Y(y!)) : g.moveTo(X(x!), Y(y!))));
+    g.closePath();
+    const chosen = o.name === p.chosen;
+    g.strokeStyle = chosen ? css("--ink") : css("--faded");
+    g.lineWidth = chosen ? 2.5 : 1;
+    g.setLineDash(chosen ? [] : [2, 3]);
+    g.stroke();
+    g.setLineDash([]);
+  }
+}
+
+function path(
+  m: LayerMoves,
+  from: number,
+  to: number,
+  wanted: (i: number) => boolean,
+  way: Path2D,
+  X: (x: number) => number,
+  Y: (y: number) => number,
+) {
+  let px = from ? m.x[from - 1]! : m.start[0];
+  let py = from ? m.y[from - 1]! : m.start[1];
+  for (let i = from; i < to; i++) {
+    const [x, y] = [m.x[i]!, m.y[i]!];
+    if (wanted(i)) {
+      way.moveTo(X(px), Y(py));
+      way.lineTo(X(x), Y(y));
+    }
+    px = x;
+    py = y;
+  }
+}

@@ -1,0 +1,550 @@
+"""`chronarch files`: the library."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import click
+from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
+from rich.text import Text
+
+from chronarch.cli.context import REFUSED, Service, json_option, pass_service
+from chronarch.cli.output import clock_time, duration, show_csv, show_facts, show_json, show_table, size_text
+from chronarch.cli.readings import filament_text, show_findings, show_layers, show_reading
+from chronarch.client import RefusedByService, library
+from chronarch.core.gcode import edits
+from chronarch.wire import library as w
+
+PATH = click.Path(dir_okay=False, path_type=Path)
+
+
+@click.group()
+def files() -> None:
+    """The library of sliced files: add, find, file away, edit."""
+
+
+@files.command("add")
+@click.argument("paths", nargs=-1, required=True, type=click.Path(exists=True, path_type=Path))
+@click.option("--folder", default="", help="The library's folder they go to.")
+@click.option("--queue", is_flag=True, help="Queue copies of each at once.")
+@click.option("--copies", default=1, show_default=True, help="With --queue: how many.")
+@click.option("--material", default="", help="With --queue: any without it.")
+@click.option("--colour", default="", help="With --queue: any without it.")
+@click.option("--machine", default="", help="With --queue: only this machine.")
+@click.option("--once", metavar="KEY", default="", help="An Idempotency-Key: adding twice with it adds once.")
+@json_option
+@pass_service
+def add_files(service: Service, paths: tuple[Path, ...], folder: str, queue: bool, copies: int, material: str,
+              colour: str, machine: str, once: str, as_json: bool) -> None:  # fmt: skip
+    """Add sliced files, or folders with all they hold. One that is refused does not keep the others from being added;
+    a changed file of a name that is there is its new revision."""
+    wish = w.QueueWish(copies=copies, material=material, colour=colour, machine=machine) if queue else None
+    added: list[w.Dropped] = []
+    refused = False
+    quiet = not sys.stderr.isatty()
+    columns = (TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn())
+    with Progress(*columns, transient=True, disable=quiet) as progress:
+        for path, under in _expanded(paths, folder):
+            task = progress.add_task(path.name, total=path.stat().st_size)
+
+            def told(n: int, task: Any = task) -> None:
+                progress.advance(task, n)
+
+            try:
+                key = f"{once}/{path.name}" if once and len(paths) > 1 else once
+                added.append(service.client.add_file(path, progress=told, folder=under, queue=wish, once=key))
+            except RefusedByService as error:
+                refused = True
+                click.echo(f"{path.name}: {error}", err=True)
+    if as_json:
+        show_json(added)
+    else:
+        for d in added:
+            r = d.file.reading
+            as_what = f"file {d.file.id}" + (f", revision {d.file.revision}" if d.file.revision > 1 else "")
+            there = "" if d.new else " (was there already)"
+            text = f"{r.layers} layers, {duration(r.planned_s)}, {sum(r.filament_mm.values()) / 1000:.2f} m of filament"
+            click.echo(f"{d.file.name}: {as_what}{there}, {text}{f', queued as job {d.job}' if d.job else ''}")
+    if refused:
+        raise SystemExit(REFUSED)
+
+
+def _expanded(paths: tuple[Path, ...], folder: str) -> list[tuple[Path, str]]:
+    """Each file with the library folder it goes to; a folder brings its own name along."""
+    found = []
+    for path in paths:
+        if path.is_dir():
+            for inner in sorted(p for p in path.rglob("*") if p.is_file() and not p.name.startswith(".")):
+                under = "/".join(
+                    [x for x in (folder, path.resolve().name) if x] + list(inner.parent.relative_to(path).parts)
+                )
+                found.append((inner, under))
+        else:
+            found.append((path, folder))
+    return found
+
+
+@files.command("list")
+@click.option("--search", help="Words in name, notes, tags, folder or part.")
+@click.option("--folder", help="Only this folder and what is below it.")
+@click.option("--tag", help="Only files with this tag.")
+@click.option("--material", help="Only files sliced for it.")
+@click.option("--nozzle", "nozzle_mm", type=float, help="Only files sliced for this nozzle, mm.")
+@click.option("--model", help="Only what this model can make; times are its own.")
+@click.option("--least", "least_min", type=float, help="Only what takes so many minutes or more.")
+@click.option("--most", "most_min", type=float, help="Only what takes so many minutes or less.")
+@click.option("--bin", "binned", is_flag=True, help="What lies in the bin.")
+@json_option
+@click.option("--csv", "as_csv", is_flag=True, help="Print rows as CSV.")
+@pass_service
+def list_files(service: Service, /, least_min: float | None, most_min: float | None, binned: bool, as_json: bool,
+               as_csv: bool, **filters: Any) -> None:  # fmt: skip
+    """Files, newest first."""
+    times = {"least_s": least_min and least_min * 60, "most_s": most_min and most_min * 60}
+    found = service.do(library.files(**filters, **times, binned=binned or None))
+    if as_json:
+        return show_json(found)
+    if as_csv:
+        return show_csv(found)
+    rows = [
+        [
+            str(f.id),
+            f.name,
+            f.folder,
+            str(f.revision),
+            duration(f.reading.planned_s),
+            str(f.reading.layers),
+            f"{sum(f.reading.filament_mm.values()) / 1000:.2f} m",
+            f.reading.declared.material,
+            f"{f.reading.declared.nozzle_mm:g} mm" if f.reading.declared.nozzle_mm else "",
+            size_text(f.size),
+            clock_time(f.added_at),
+            ", ".join(f.tags),
+        ]
+        for f in found
+    ]
+    heads = ("Id", "File", "Folder", "Rev", "Time", "Layers", "Filament", "Material", "For", "Size", "Added", "Tags")
+    empty = "The bin is empty." if binned else "Nothing fits." if any([*filters.values(), *times.values()]) else (
+        "The library is empty. Add a sliced file with `chronarch files add PATH`."
+    )  # fmt: skip
+    show_table(heads, rows, empty)
+
+
+@files.command("show")
+@click.argument("file")
+@click.option("--model", help="As this model reads it.")
+@click.option("--revision", type=int, help="An earlier revision.")
+@click.option("--layers", "with_layers", is_flag=True, help="With the table of its layers.")
+@json_option
+@pass_service
+def show_file(
+    service: Service, file: str, model: str | None, revision: int | None, with_layers: bool, as_json: bool
+) -> None:
+    """One file: what its reading says, what stands against it, what became of its builds."""
+    f = service.do(library.file(file, model, revision))
+    if as_json:
+        return show_json(f)
+    past = service.do(library.history(f.id))
+    times = "; ".join(
+        f"{name} {duration(s)}" + (f" (expect {duration(f.expected[name])})" if name in f.expected else "")
+        for name, s in f.times.items()
+    )
+    show_reading(
+        f"{f.name} ({f.id}), revision {f.revision}",
+        f.reading,
+        [
+            ("By model", times),
+            ("Folder", f.folder),
+            ("Part", f.part or ""),
+            ("Tags", ", ".join(f.tags)),
+            ("Notes", f.notes),
+            ("Built", history_text(past)),
+            ("Size", size_text(f.size)),
+            ("SHA-256", f.sha256),
+            ("Added", f"{clock_time(f.added_at)} by {f.added_by}"),
+        ],
+    )
+    if with_layers:
+        rows = service.do(library.layers(f.sha256, model))
+        show_layers(rows)
+    return None
+
+
+def history_text(past: w.History) -> str:
+    """What became of builds, in a line."""
+    if not past.builds:
+        return "never yet"
+    times = "once" if past.builds == 1 else f"{past.builds} times"
+    real = "".join(
+        f"; {m.model} took {m.real_s / m.planned_s:.2f} of plan ({m.completed} builds)"
+        for m in past.models
+        if m.planned_s > 0
+    )
+    return f"{times}: {past.good} good, {past.scrap} scrap{real}"
+
+
+@files.command("change")
+@click.argument("file")
+@click.option("--name", help="A new name.")
+@click.option("--folder", help="The folder to file it in; empty for the library itself.")
+@click.option("--notes", help="Notes about it.")
+@click.option("--tags", help="Its tags, all of them, with commas between.")
+@json_option
+@pass_service
+def change(
+    service: Service,
+    file: str,
+    name: str | None,
+    folder: str | None,
+    notes: str | None,
+    tags: str | None,
+    as_json: bool,
+) -> None:
+    """Rename a file, file it elsewhere, note or tag it."""
+    listed = None if tags is None else [tag.strip() for tag in tags.split(",") if tag.strip()]
+    given = {"name": name, "folder": folder, "notes": notes, "tags": listed}
+    if all(v is None for v in given.values()):
+        raise click.UsageError("Say what is to change: --name, --folder, --notes or --tags.")
+    f = service.do(
+        library.change_file(file, w.FileChange.model_validate({k: v for k, v in given.items() if v is not None}))
+    )
+    if as_json:
+        return show_json(f)
+    click.echo(f"{f.name} ({f.id}){f', in {f.folder}' if f.folder else ''}.")
+    return None
+
+
+def _batch(service: Service, names: tuple[str, ...], deed: str, done_text: str, **more: Any) -> None:
+    """Do one thing with many files, and say what came of each."""
+    binned = deed == "restore"
+    everything = {f.name: f.id for f in service.do(library.files(binned=True))} if binned else {}
+    numbers = [
+        int(name) if name.isdigit() else everything[name] if name in everything else service.do(library.file(name)).id
+        for name in names
+    ]
+    result = service.do(library.batch(w.Batch.model_validate({"files": numbers, "deed": deed, **more})))
+    for why in result.refused.values():
+        click.echo(why, err=True)
+    if result.done:
+        click.echo(done_text.format(n="1 file" if len(result.done) == 1 else f"{len(result.done)} files"))
+    if result.refused:
+        raise SystemExit(REFUSED)
+
+
+NAMES = click.argument("names", nargs=-1, required=True, metavar="FILE...")
+
+
+@files.command()
+@NAMES
+@click.option("--to", "folder", required=True, help="The folder; empty for the library itself.")
+@pass_service
+def move(service: Service, names: tuple[str, ...], folder: str) -> None:
+    """File many away at once."""
+    _batch(service, names, "move", f"{{n}} in {folder or 'the library'} now.", folder=folder)
+
+
+@files.command("tag")
+@NAMES
+@click.option("--add", multiple=True, help="A tag to put on.")
+@click.option("--remove", multiple=True, help="A tag to take off.")
+@pass_service
+def tag_files(service: Service, names: tuple[str, ...], add: tuple[str, ...], remove: tuple[str, ...]) -> None:
+    """Put tags on many files, or take them off."""
+    if not add and not remove:
+        raise click.UsageError("Say --add TAG or --remove TAG.")
+    if add:
+        _batch(service, names, "tag", "{n} tagged.", tags=list(add))
+    if remove:
+        _batch(service, names, "untag", "{n} untagged.", tags=list(remove))
+
+
+@files.command("bin")
+@NAMES
+@pass_service
+def bin_files(service: Service, names: tuple[str, ...]) -> None:
+    """Put files into the bin; refused while one is queued or building."""
+    _batch(service, names, "bin", "{n} in the bin; `chronarch files restore` brings them back.")
+
+
+@files.command()
+@NAMES
+@pass_service
+def restore(service: Service, names: tuple[str, ...]) -> None:
+    """Take files out of the bin."""
+    _batch(service, names, "restore", "{n} back in the library.")
+
+
+@files.command("empty-bin")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@pass_service
+def empty_bin(service: Service, yes: bool) -> None:
+    """Throw away for good what is in the bin. What builds were made from stays reachable."""
+    n = len(service.do(library.files(binned=True)))
+    if n and not yes:
+        click.confirm(f"Throw away {n} files for good?", abort=True)
+    click.echo(service.do(library.empty_bin()).text)
+
+
+@files.command("folders")
+@json_option
+@pass_service
+def list_folders(service: Service, as_json: bool) -> None:
+    """The library's folders."""
+    found = service.do(library.folders())
+    if as_json:
+        return show_json(found)
+    show_table(("Folder", "Files"), [[f.path, str(f.files)] for f in found], "There are no folders.")
+    return None
+
+
+@files.command("revisions")
+@click.argument("file")
+@json_option
+@pass_service
+def list_revisions(service: Service, file: str, as_json: bool) -> None:
+    """All contents a file has had, newest first."""
+    found = service.do(library.revisions(file))
+    if as_json:
+        return show_json(found)
+    rows = [[str(r.number), r.how, size_text(r.size), clock_time(r.added_at), r.added_by, r.sha256[:12]] for r in found]
+    show_table(("Rev", "How", "Size", "Added", "By", "SHA-256"), rows, "")
+    return None
+
+
+@files.command("revert")
+@click.argument("file")
+@click.argument("revision", type=int)
+@pass_service
+def revert(service: Service, file: str, revision: int) -> None:
+    """Make an earlier revision the newest again."""
+    f = service.do(library.restore_revision(file, revision))
+    click.echo(f"{f.name}: revision {f.revision} is what revision {revision} was.")
+
+
+@files.command("compare")
+@click.argument("file")
+@click.argument("earlier", type=int)
+@click.argument("later", type=int, required=False)
+@json_option
+@pass_service
+def compare(service: Service, file: str, earlier: int, later: int | None, as_json: bool) -> None:
+    """How a revision (the newest without one) differs from an earlier one."""
+    d = service.do(library.difference(file, earlier, later))
+    if as_json:
+        return show_json(d)
+    a, b = d.earlier_reading, d.later_reading
+    show_facts(
+        [
+            ("Time", f"{duration(a.planned_s)} → {duration(b.planned_s)}"),
+            ("Filament", f"{sum(a.filament_mm.values()) / 1000:.2f} → {sum(b.filament_mm.values()) / 1000:.2f} m"),
+            ("Layers", f"{a.layers} → {b.layers}"),
+            ("Changes", f"{len(d.changes)}{' and more' if d.more else ''}, in layers {_ranges(d.layers)}"),
+        ]
+    )
+    _show_changes(d.changes)
+    return None
+
+
+def _ranges(numbers: list[int]) -> str:
+    out: list[list[int]] = []
+    for n in numbers:
+        if out and n == out[-1][-1] + 1:
+            out[-1] = [out[-1][0], n]
+        else:
+            out.append([n, n])
+    return ", ".join(f"{a}" if a == b else f"{a} to {b}" for a, b in out[:8]) + (" …" if len(out) > 8 else "") or "none"
+
+
+def _show_changes(changes: list[w.LineChange], most: int = 8) -> None:
+    for c in changes[:most]:
+        click.echo(click.style(f"line {c.line}", dim=True))
+        for sign, text, colour in (("-", c.before, "red"), ("+", c.after, "green")):
+            lines = text.split("\n") if text else []
+            for line in lines[:6]:
+                click.echo(click.style(f"  {sign} {line}", fg=colour))
+            if len(lines) > 6:
+                click.echo(click.style(f"  {sign} … {len(lines) - 6} more lines", fg=colour))
+    if len(changes) > most:
+        click.echo(click.style(f"{len(changes) - most} more changes", dim=True))
+
+
+@files.command("get")
+@click.argument("file")
+@click.option("--revision", type=int, help="An earlier revision.")
+@click.option("--to", "path", type=PATH, help="Where to; its own name here without it, - for standard output.")
+@pass_service
+def get(service: Service, file: str, revision: int | None, path: Path | None) -> None:
+    """Download a file."""
+    f = service.do(library.file(file, revision=revision))
+    _write(service.do(library.content(f.id, revision)), path or Path(f.name))
+
+
+@files.command("draw")
+@click.argument("file")
+@click.option("--layer", type=int, help="One layer from above; the whole part without it.")
+@click.option("--to", "path", type=PATH, required=True, help="A .png or .svg file.")
+@click.option("--model", help="On this model's bed.")
+@click.option("--revision", type=int, help="An earlier revision.")
+@pass_service
+def draw(service: Service, file: str, layer: int | None, path: Path, model: str | None, revision: int | None) -> None:
+    """Draw the part or one of its layers."""
+    kind = path.suffix.lower().lstrip(".")
+    if kind not in ("png", "svg"):
+        raise click.UsageError("The drawing is a .png or an .svg file; give --to such a name.")
+    f = service.do(library.file(file, model, revision))
+    _write(service.do(library.drawing(f.sha256, kind, model, layer, title=f.name)), path)
+
+
+def _write(data: bytes, path: Path) -> None:
+    if str(path) == "-":
+        sys.stdout.buffer.write(data)
+        return
+    path.write_bytes(data)
+    click.echo(f"{path.name}: {size_text(len(data))}")
+
+
+@files.command("preflight")
+@click.argument("file")
+@click.argument("machine")
+@json_option
+@pass_service
+def preflight(service: Service, file: str, machine: str, as_json: bool) -> None:
+    """What stands against a file on a machine as it is now."""
+    found = service.do(library.preflight(file, machine))
+    if as_json:
+        return show_json(found)
+    if not found:
+        click.echo(f"Nothing stands against it on {machine}.")
+    show_findings(found)
+    return None
+
+
+@files.command("overrule")
+@click.argument("file")
+@click.option("--rule", required=True, help="The rule, as `files preflight` names it.")
+@click.option("--model", required=True, help="The model it shall run on.")
+@click.option("--reason", required=True, help="Why; it is recorded with your name.")
+@pass_service
+def overrule(service: Service, file: str, rule: str, model: str, reason: str) -> None:
+    """Let a file run although a rule refuses it."""
+    f = service.do(library.overrule(file, w.Overruling(model=model, rule=rule, reason=reason)))
+    click.echo(f"{f.name}, revision {f.revision}: {rule} is overruled on {model}.")
+
+
+# edits -------------------------------------------------------------------------------------------------------------
+
+
+@files.group("edit")
+def edit() -> None:
+    """Edit a file: shows what would change; with --apply it becomes the newest revision."""
+
+
+def _edit_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    for option in (
+        click.option("--apply", "make", is_flag=True, help="Make it the newest revision."),
+        click.option("--model", default="", help="Work it out with this model's figures."),
+        click.option("--revision", type=int, help="Of an earlier revision."),
+        json_option,
+        click.argument("file"),
+    ):
+        command = option(command)
+    return pass_service(command)
+
+
+def _edit(
+    service: Service, file: str, wish: edits.Edit, make: bool, model: str, revision: int | None, as_json: bool
+) -> None:
+    if make:
+        f = service.do(library.edit(file, wish, model, revision))
+        if as_json:
+            return show_json(f)
+        click.echo(f"{f.name} is at revision {f.revision} now: {duration(f.reading.planned_s)}.")
+        return None
+    p = service.do(library.preview(file, wish, model, revision))
+    if as_json:
+        return show_json(p)
+    show_facts(
+        [
+            ("Edit", p.text),
+            ("See to", Text(p.care, style="yellow")),
+            ("Time", f"{duration(p.planned_before_s)} → {duration(p.planned_after_s)}"),
+            ("Filament", f"{filament_text(p.filament_before_mm)} → {filament_text(p.filament_after_mm)}"),
+            ("Changes", "1 place" if p.count == 1 else f"{p.count} places"),
+        ]
+    )
+    _show_changes(p.changes, 4)
+    show_findings(p.findings)
+    click.echo("\nNothing is changed yet; --apply makes it the newest revision.")
+    return None
+
+
+@edit.command("set")
+@click.option("--layer", type=int, default=1, show_default=True, help="From this layer on.")
+@click.option("--nozzle", "nozzle_c", type=float, help="°C")
+@click.option("--bed", "bed_c", type=float, help="°C")
+@click.option("--fan", "fan_pct", type=float, help="%")
+@click.option("--speed", "speed_pct", type=float, help="%")
+@_edit_options
+def edit_set(service: Service, layer: int, nozzle_c: float | None, bed_c: float | None, fan_pct: float | None,
+             speed_pct: float | None, **rest: Any) -> None:  # fmt: skip
+    """Set temperatures, fan or speed from a layer on."""
+    _edit(service, wish=edits.SetFromLayer(layer, nozzle_c, bed_c, fan_pct, speed_pct), **rest)
+
+
+@edit.command("pause")
+@click.option("--layer", type=int, required=True, help="Before this layer.")
+@click.option("--message", default="", help="What the machine shows.")
+@_edit_options
+def edit_pause(service: Service, layer: int, message: str, **rest: Any) -> None:
+    """Pause before a layer until a person comes."""
+    _edit(service, wish=edits.PauseAt(layer, message), **rest)
+
+
+@edit.command("skip")
+@click.option("--object", "name", required=True, help="The object, as `files show` names it.")
+@_edit_options
+def edit_skip(service: Service, name: str, **rest: Any) -> None:
+    """Leave one object out."""
+    _edit(service, wish=edits.SkipObject(name), **rest)
+
+
+@edit.command("repeat")
+@click.option("--copies", type=int, required=True, help="How many in all.")
+@click.option("--gap", "gap_mm", default=5.0, show_default=True, help="mm between them.")
+@_edit_options
+def edit_repeat(service: Service, copies: int, gap_mm: float, **rest: Any) -> None:
+    """Lay everything several times across the bed, when it fits."""
+    _edit(service, wish=edits.Repeat(copies, gap_mm), **rest)
+
+
+@edit.command("start-from")
+@click.option("--layer", type=int, required=True, help="The first layer to lay.")
+@_edit_options
+def edit_start_from(service: Service, layer: int, **rest: Any) -> None:
+    """Begin at a layer, for a part whose lower layers stand on the bed already."""
+    _edit(service, wish=edits.StartFrom(layer), **rest)
+
+
+@edit.command("own-sections")
+@click.option("--start/--no-start", default=True, show_default=True)
+@click.option("--end/--no-end", default=True, show_default=True)
+@_edit_options
+def edit_own_sections(service: Service, start: bool, end: bool, **rest: Any) -> None:
+    """Put the model's own start and end in place of the file's."""
+    _edit(service, wish=edits.OwnSections(start, end), **rest)
+
+
+@edit.command("lines")
+@click.option("--first", type=int, required=True, help="The first line to replace, from 1.")
+@click.option(
+    "--last", type=int, help="The last; the first alone without it. One less than the first puts text in before."
+)
+@click.option("--text", required=True, help="What shall stand there; - reads standard input.")
+@_edit_options
+def edit_lines(service: Service, first: int, last: int | None, text: str, **rest: Any) -> None:
+    """Put other text in place of lines."""
+    words = sys.stdin.read() if text == "-" else text
+    _edit(service, wish=edits.ReplaceLines(first, first if last is None else last, words), **rest)

@@ -1,0 +1,157 @@
+"""The library's calls as values: files, revisions, contents, edits, parts. No I/O."""
+
+from __future__ import annotations
+
+from typing import Any
+from urllib.parse import quote
+
+from chronarch.client.requests import Call, some
+from chronarch.core.gcode.edits import Edit
+from chronarch.wire import library as w
+from chronarch.wire.work import Done
+
+Which = int | str
+
+
+def _of(kind: str, which: Which, *more: Which) -> str:
+    return "/".join(["/api", kind, *(quote(str(x), safe="") for x in (which, *more))])
+
+
+def files(**filters: Any) -> Call[list[w.File]]:
+    """`search`, `folder`, `tag`, `material`, `nozzle_mm`, `model`, `least_s`, `most_s`, `least_size`, `most_size`,
+    `binned`; all may be left out."""
+    return Call("GET", "/api/files", list[w.File], params=some(**filters))
+
+
+def file(which: Which, model: str | None = None, revision: int | None = None) -> Call[w.File]:
+    return Call("GET", _of("files", which), w.File, params=some(model=model, revision=revision))
+
+
+def drop(name: str, folder: str, queue: w.QueueWish | None, once: str, digest: str) -> Call[w.Dropped | w.Arrival]:
+    """The head of a request whose body is a file's bytes; `once` is an Idempotency-Key."""
+    params = some(folder=folder or None)
+    if queue is not None:
+        params |= {"queue": "true", **some(**queue.model_dump())}
+    headers = {"Content-Type": "text/x.gcode", "Content-Digest": digest}
+    if once:
+        headers["Idempotency-Key"] = once
+    return Call("PUT", _of("drop", name), w.Dropped | w.Arrival, params=params, headers=headers)
+
+
+def arrival(number: int) -> Call[w.Arrival]:
+    return Call("GET", _of("arrivals", number), w.Arrival)
+
+
+def change_file(which: Which, change: w.FileChange) -> Call[w.File]:
+    return Call("PATCH", _of("files", which), w.File, body=change)
+
+
+def batch(order: w.Batch) -> Call[w.BatchResult]:
+    return Call("POST", "/api/files/batch", w.BatchResult, body=order)
+
+
+def empty_bin() -> Call[Done]:
+    return Call("DELETE", "/api/bin", Done)
+
+
+def folders() -> Call[list[w.Folder]]:
+    return Call("GET", "/api/folders", list[w.Folder])
+
+
+def add_folder(path: str) -> Call[w.Folder]:
+    return Call("POST", "/api/folders", w.Folder, body=w.Folder(path=path))
+
+
+def move_folder(path: str, to: str) -> Call[Done]:
+    return Call("POST", "/api/folders/move", Done, body=w.FolderMove(path=path, to=to))
+
+
+def remove_folder(path: str) -> Call[Done]:
+    return Call("DELETE", "/api/folders", Done, params={"path": path})
+
+
+def revisions(which: Which) -> Call[list[w.Revision]]:
+    return Call("GET", _of("files", which, "revisions"), list[w.Revision])
+
+
+def restore_revision(which: Which, number: int) -> Call[w.File]:
+    return Call("POST", _of("files", which, "revisions", number, "restore"), w.File)
+
+
+def content(which: Which, revision: int | None = None) -> Call[bytes]:
+    return Call("GET", _of("files", which, "content"), bytes, params=some(revision=revision))
+
+
+def history(which: Which) -> Call[w.History]:
+    return Call("GET", _of("files", which, "history"), w.History)
+
+
+def preflight(which: Which, machine: str) -> Call[list[w.Finding]]:
+    return Call("GET", _of("files", which, "preflight"), list[w.Finding], params={"machine": machine})
+
+
+def overrule(which: Which, order: w.Overruling) -> Call[w.File]:
+    return Call("POST", _of("files", which, "overrule"), w.File, body=order)
+
+
+def preview(which: Which, edit: Edit, model: str = "", revision: int | None = None) -> Call[w.EditPreview]:
+    order = w.EditOrder(edit=edit, model=model, revision=revision)
+    return Call("POST", _of("files", which, "preview"), w.EditPreview, body=order)
+
+
+def edit(which: Which, edit: Edit, model: str = "", revision: int | None = None) -> Call[w.File]:
+    order = w.EditOrder(edit=edit, model=model, revision=revision)
+    return Call("POST", _of("files", which, "edit"), w.File, body=order)
+
+
+def difference(which: Which, earlier: int, later: int | None = None) -> Call[w.Difference]:
+    return Call("GET", _of("files", which, "difference"), w.Difference, params=some(earlier=earlier, later=later))
+
+
+def layers(sha256: str, model: str | None = None) -> Call[list[w.LayerRow]]:
+    return Call("GET", _of("contents", sha256, "layers"), list[w.LayerRow], params=some(model=model))
+
+
+def layer(sha256: str, number: int, model: str | None = None) -> Call[bytes]:
+    return Call("GET", _of("contents", sha256, "layers", number), bytes, params=some(model=model))
+
+
+def drawing(
+    sha256: str, kind: str = "png", model: str | None = None, layer: int | None = None, title: str | None = None
+) -> Call[bytes]:
+    """`kind`: png or svg. The whole part, or one layer."""
+    params = some(model=model, layer=layer, title=title)
+    return Call("GET", _of("contents", sha256, f"drawing.{kind}"), bytes, params=params)
+
+
+def parts() -> Call[list[w.Part]]:
+    return Call("GET", "/api/parts", list[w.Part])
+
+
+def part(which: Which) -> Call[w.Part]:
+    return Call("GET", _of("parts", which), w.Part)
+
+
+def suggestions() -> Call[list[w.PartSuggestion]]:
+    return Call("GET", "/api/parts/suggestions", list[w.PartSuggestion])
+
+
+def add_part(order: w.PartOrder) -> Call[w.Part]:
+    return Call("POST", "/api/parts", w.Part, body=order)
+
+
+def change_part(which: Which, change: w.PartChange) -> Call[w.Part]:
+    return Call("PATCH", _of("parts", which), w.Part, body=change)
+
+
+def remove_part(which: Which) -> Call[Done]:
+    return Call("DELETE", _of("parts", which), Done)
+
+
+def part_history(which: Which) -> Call[w.History]:
+    return Call("GET", _of("parts", which, "history"), w.History)
+
+
+def put_model(which: Which, name: str, data: bytes) -> Call[w.Part]:
+    """Give a part its STL or 3MF model."""
+    return Call("PUT", _of("parts", which, "model"), w.Part, params={"name": name}, content=data)

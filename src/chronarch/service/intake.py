@@ -1,0 +1,283 @@
+"""Files on their way into the library: kept, read in a process of its own, then added, or refused and why.
+
+What has come is on disk and in the records before it is read, so a reading that is cut off by a restart is done again.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from contextlib import suppress
+from typing import TYPE_CHECKING, Any
+
+from sqlalchemy import delete, func, select
+from sqlalchemy.exc import IntegrityError, SQLAlchemyError
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.errors import CoreError
+from chronarch.core.fleet import MachineModel
+from chronarch.records import library
+from chronarch.records import tables as t
+from chronarch.service.blobs import Received
+from chronarch.wire import library as w
+from chronarch.wire import machines as wm
+from chronarch.wire.work import Requirement
+
+if TYPE_CHECKING:
+    from chronarch.service.shop import Shop
+
+READING, DONE, REFUSED = "reading", "done", "refused"
+AGAIN_AFTER_S = 1.0
+log = logging.getLogger("chronarch.intake")
+
+
+class Intake:
+    """Takes files in, one after another per content."""
+
+    def __init__(self, shop: Shop) -> None:
+        self._shop = shop
+        self._ended: dict[int, asyncio.Event] = {}
+        self._slots: dict[int, int] = {}
+        self._tasks: set[asyncio.Task[None]] = set()
+        self._contents: dict[str, asyncio.Lock] = {}
+
+    async def take(self, received: Received, name: str, by: str, **wish: Any) -> int:
+        """Keep what was received and begin to read it: the arrival's number. `wish`: `folder`, `how`, `queue`."""
+        shop = self._shop
+        async with shop.sessions() as db:
+            shop.blobs.keep(received.path, received.sha256)
+            row = t.Arrival(
+                name=name, sha256=received.sha256, size=received.size, state=READING, wish=wish,
+                added_at=shop.clock.now(), added_by=by,
+            )  # fmt: skip
+            db.add(row)
+            await db.commit()
+            number = row.id
+        self._begin(number)
+        shop.hub.changed("arrivals")
+        return number
+
+    def _begin(self, number: int) -> None:
+        self._ended[number] = asyncio.Event()
+        task = asyncio.create_task(self._work(number))
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+
+    async def resume(self) -> None:
+        """Go on with what was being read when the service stopped, and read what new models have not read yet."""
+        async with self._shop.sessions() as db:
+            left = (await db.execute(select(t.Arrival.id).where(t.Arrival.state == READING))).scalars().all()
+        for number in left:
+            self._begin(number)
+        self._shop.read_missing.set()
+
+    async def settled(self, number: int, within_s: float) -> t.Arrival:
+        """The arrival once it is done or refused, or as it is when that takes longer."""
+        ended = self._ended.get(number)
+        if ended is not None:
+            with suppress(TimeoutError):
+                await asyncio.wait_for(ended.wait(), within_s)
+        async with self._shop.sessions() as db:
+            return await db.get_one(t.Arrival, number)
+
+    def progress(self, row: t.Arrival) -> float:
+        """0 to 1."""
+        if row.state != READING:
+            return 1.0
+        slot = self._slots.get(row.id)
+        return self._shop.readers.share(slot) if slot is not None else 0.0
+
+    def close(self) -> None:
+        for task in self._tasks:
+            task.cancel()
+
+    async def _work(self, number: int) -> None:
+        shop = self._shop
+        try:
+            while True:
+                try:
+                    await self._read_and_add(number)
+                    break
+                except CoreError as error:
+                    await self._refuse(number, str(error))
+                    break
+                except (SQLAlchemyError, OSError) as error:
+                    log.warning("an arrival waits: %s", str(error).splitlines()[0])
+                    await asyncio.sleep(AGAIN_AFTER_S)
+        finally:
+            self._ended.pop(number, asyncio.Event()).set()
+            shop.hub.changed("arrivals", "files", "jobs")
+            shop.work.set()
+
+    async def _read_and_add(self, number: int) -> None:
+        shop = self._shop
+        async with shop.sessions() as db:
+            row = await db.get_one(t.Arrival, number)
+            sha256 = row.sha256
+        async with self._contents.setdefault(sha256, asyncio.Lock()):
+            found = await self._readings(sha256, number)
+            async with shop.sessions() as db:
+                await add_content(db, sha256, row.size, found)
+                try:
+                    await self._add(db, number)
+                    await db.commit()
+                except IntegrityError:
+                    # somebody added a file of this name at the same moment: now it is a revision of theirs
+                    await db.rollback()
+                    await add_content(db, sha256, row.size, found)
+                    await self._add(db, number)
+                    await db.commit()
+        self._contents.pop(sha256, None)
+
+    async def _readings(self, sha256: str, number: int) -> list[tuple[str, dict[str, Any], dict[str, Any]]]:
+        """What the content says for every model that has not read it yet."""
+        shop = self._shop
+        async with shop.sessions() as db:
+            models = core_models(await library.models_of(db))
+            have = (await db.execute(select(t.ContentReading.model).where(t.ContentReading.sha256 == sha256))).scalars()
+            for model in have:
+                models.pop(model, None)
+        if not models:
+            return []
+        slot = shop.readers.slot()
+        self._slots[number] = slot
+        try:
+            return await shop.readers.read(shop.blobs.path(sha256), shop.blobs.derived(sha256), models, slot)
+        finally:
+            self._slots.pop(number, None)
+            shop.readers.release(slot)
+
+    async def _add(self, db: AsyncSession, number: int) -> None:
+        """The file's new revision, or the new file, and its job where one was wished."""
+        now = self._shop.clock.now()
+        row = await db.get_one(t.Arrival, number, with_for_update=True)
+        wish = row.wish
+        file = (
+            await db.execute(select(t.File).where(t.File.live_name == row.name).with_for_update())
+        ).scalar_one_or_none()
+        row.new = True
+        if file is None:
+            folder = wish.get("folder") or ""
+            file = t.File(name=row.name, folder=folder, tags=[], newest=1, added_at=now, added_by=row.added_by)
+            db.add(file)
+            await db.flush()
+            await make_folders(db, folder)
+            how = wish.get("how") or "added"
+            db.add(
+                t.Revision(file_id=file.id, number=1, sha256=row.sha256, how=how, added_at=now, added_by=row.added_by)
+            )
+        else:
+            newest = await db.execute(
+                select(t.Revision.sha256).where(t.Revision.file_id == file.id, t.Revision.number == file.newest)
+            )
+            if newest.scalar_one() == row.sha256:
+                row.new = False
+            else:
+                await library.next_revision(db, file, row.sha256, wish.get("how") or "added", now, row.added_by)
+            if wish.get("folder") and wish["folder"] != file.folder:
+                file.folder = wish["folder"]
+                await make_folders(db, file.folder)
+        row.file_id, row.state = file.id, DONE
+        if wish.get("queue"):
+            queue = w.QueueWish.model_validate(wish["queue"])
+            needs = Requirement(**queue.model_dump(include={"material", "colour", "machine", "model"}))
+            job = t.Job(
+                file_id=file.id,
+                copies=queue.copies,
+                held=queue.held,
+                requirement=needs.model_dump(mode="json"),
+                created_at=now,
+                created_by=row.added_by,
+            )
+            db.add(job)
+            await db.flush()
+            row.job_id = job.id
+
+    async def _refuse(self, number: int, why: str) -> None:
+        async with self._shop.sessions() as db:
+            row = await db.get_one(t.Arrival, number)
+            row.state, row.problem = REFUSED, why
+            await db.commit()
+            await drop_unused(self._shop, db, [row.sha256])
+
+    async def read_missing(self) -> None:
+        """Read every file's newest content for the models that have not read it; after a model was added."""
+        shop = self._shop
+        async with shop.sessions() as db:
+            models = core_models(await library.models_of(db))
+            contents = (
+                await db.execute(
+                    select(t.Revision.sha256)
+                    .join(t.File, t.File.id == t.Revision.file_id)
+                    .where(t.File.binned_at.is_(None))
+                    .distinct()
+                )
+            ).scalars()
+            have: dict[str, set[str]] = {sha256: set() for sha256 in contents}
+            for sha256, model in await db.execute(select(t.ContentReading.sha256, t.ContentReading.model)):
+                if sha256 in have:
+                    have[sha256].add(model)
+        for sha256, read in have.items():
+            missing = {name: model for name, model in models.items() if name not in read}
+            if not missing:
+                continue
+            slot = shop.readers.slot()
+            try:
+                found = await shop.readers.read(shop.blobs.path(sha256), shop.blobs.derived(sha256), missing, slot)
+            except (CoreError, OSError) as error:
+                log.warning("content %s could not be read again: %s", sha256[:12], error)
+                continue
+            finally:
+                shop.readers.release(slot)
+            async with shop.sessions() as db:
+                await add_content(db, sha256, None, found)
+                await db.commit()
+            shop.hub.changed("files")
+            shop.work.set()
+
+
+def core_models(rows: list[t.Model]) -> dict[str, MachineModel]:
+    """The shop's models by name; a reference while it has none."""
+    models = {row.name: wm.Model.model_validate(row.spec).core() for row in rows}
+    return models or {"": MachineModel("reference")}
+
+
+async def add_content(
+    db: AsyncSession, sha256: str, size: int | None, found: list[tuple[str, dict[str, Any], dict[str, Any]]]
+) -> None:
+    """Write what was read of a content; a `size` says that its blob may be new."""
+    if size is not None and await db.get(t.Blob, sha256) is None:
+        db.add(t.Blob(sha256=sha256, size=size))
+        await db.flush()
+    for model, figures, plan in found:
+        row = t.ContentReading(sha256=sha256, model=model, planned_s=figures["planned_s"], figures=figures, plan=plan)
+        await db.merge(row)
+    await db.flush()
+
+
+async def make_folders(db: AsyncSession, path: str) -> None:
+    """Have a folder and all above it."""
+    names = path.split("/") if path else []
+    for n in range(1, len(names) + 1):
+        above = "/".join(names[:n])
+        if await db.get(t.Folder, above) is None:
+            db.add(t.Folder(path=above))
+            await db.flush()
+
+
+async def drop_unused(shop: Shop, db: AsyncSession, contents: list[str]) -> None:
+    """Remove contents that no revision, build, part or running arrival names."""
+    for sha256 in set(contents):
+        used = 0
+        for table in (t.Revision, t.Build):
+            used += (await db.execute(select(func.count()).where(table.sha256 == sha256))).scalar_one()
+        used += (
+            await db.execute(select(func.count()).where(t.Arrival.sha256 == sha256, t.Arrival.state == READING))
+        ).scalar_one()
+        shapes = (await db.execute(select(t.Part.shape).where(t.Part.shape.is_not(None)))).scalars()
+        if used or any(shape and shape.get("sha256") == sha256 for shape in shapes):
+            continue
+        for rows in (t.ContentReading, t.Overruling, t.Blob):
+            await db.execute(delete(rows).where(rows.sha256 == sha256))
+        await db.commit()
+        shop.blobs.drop(sha256)

@@ -1,0 +1,72 @@
+"""Idempotency-Key: a request that is sent twice is carried out once, and answered twice with the same words."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Awaitable, Callable
+from datetime import timedelta
+
+from fastapi import Response
+from pydantic import BaseModel
+from sqlalchemy import delete
+from sqlalchemy.exc import IntegrityError
+
+from chronarch.records import tables as t
+from chronarch.service.problems import Refused
+from chronarch.service.shop import Shop
+
+KEPT_FOR = timedelta(days=3)
+RUNNING = 0
+
+
+def fingerprint(*parts: str) -> str:
+    """What makes two requests the same."""
+    return hashlib.sha256("\n".join(parts).encode()).hexdigest()
+
+
+async def once(
+    shop: Shop, who: str, key: str | None, request: str, work: Callable[[], Awaitable[tuple[int, BaseModel]]]
+) -> Response:
+    """Carry out `work`, or answer as it was answered before. Raises Refused (409, 422)."""
+    if not key:
+        return _answer(*await work())
+    if len(key) > 120:
+        raise Refused(400, "An Idempotency-Key may have 120 characters; use a shorter one.")
+    now = shop.clock.real_now()
+    async with shop.sessions() as db:
+        await db.execute(delete(t.Answered).where(t.Answered.at < now - KEPT_FOR))
+        db.add(t.Answered(who=who, key=key, request=request, status=RUNNING, body="", at=now))
+        try:
+            await db.commit()
+        except IntegrityError:
+            await db.rollback()
+            before = await db.get(t.Answered, (who, key))
+            if before is None:
+                raise Refused(409, "The same request was just refused; send it again.") from None
+            return _again(before, request)
+    try:
+        status, body = await work()
+    except BaseException:
+        async with shop.sessions() as db:
+            await db.execute(delete(t.Answered).where(t.Answered.who == who, t.Answered.key == key))
+            await db.commit()
+        raise
+    async with shop.sessions() as db:
+        row = await db.get_one(t.Answered, (who, key))
+        row.status, row.body = status, body.model_dump_json()
+        await db.commit()
+    return _answer(status, body)
+
+
+def _answer(status: int, body: BaseModel) -> Response:
+    return Response(body.model_dump_json(), status, media_type="application/json")
+
+
+def _again(before: t.Answered, request: str) -> Response:
+    if before.request != request:
+        raise Refused(422, "This Idempotency-Key came with another request before; use a new key for a new request.")
+    if before.status == RUNNING:
+        raise Refused(
+            409, "The first request with this Idempotency-Key is still being worked on; ask again in a moment."
+        )
+    return Response(before.body, before.status, media_type="application/json", headers={"Idempotent-Replay": "true"})

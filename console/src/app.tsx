@@ -6,7 +6,11 @@ import { LiveProvider } from "./api/live";
 import { useMe } from "./api/queries";
 import { Frame } from "./frame";
 import { BoardPage } from "./pages/board/board";
+import { BinPage } from "./pages/library/bin";
+import { ComparePage } from "./pages/library/compare";
+import { FilePage } from "./pages/library/file";
 import { LibraryPage } from "./pages/library/library";
+import { PartPage, PartsPage } from "./pages/library/parts";
 import { MachinePage } from "./pages/machine/machine";
 import { QueuePage } from "./pages/queue/queue";
 import { RecordsPage } from "./pages/records/records";
@@ -26,6 +30,11 @@ export function App() {
           <Route path="/" element={<BoardPage />} />
           <Route path="/queue" element={<QueuePage />} />
           <Route path="/library" element={<LibraryPage />} />
+          <Route path="/library/bin" element={<BinPage />} />
+          <Route path="/library/parts" element={<PartsPage />} />
+          <Route path="/library/parts/:which" element={<PartPage />} />
+          <Route path="/library/files/:which" element={<FilePage />} />
+          <Route path="/library/files/:which/compare" element={<ComparePage />} />
           <Route path="/records" element={<RecordsPage />} />
           <Route path="/machines/:name" element={<MachinePage />} />
           <Route

@@ -11,6 +11,17 @@ export type MachineState = components["schemas"]["MachineState"];
 export type Job = components["schemas"]["Job"];
 export type Build = components["schemas"]["Build"];
 export type LibraryFile = Loose<components["schemas"]["File"]>;
+export type FileReading = LibraryFile["reading"];
+export type Finding = components["schemas"]["Finding"];
+export type Revision = components["schemas"]["Revision"];
+export type Part = Loose<components["schemas"]["Part"]>;
+export type PartSuggestion = components["schemas"]["PartSuggestion"];
+export type Folder = components["schemas"]["Folder"];
+export type History = components["schemas"]["History"];
+export type EditPreview = Loose<components["schemas"]["EditPreview"]>;
+export type EditWish = components["schemas"]["EditOrder"]["edit"];
+export type LineChange = components["schemas"]["LineChange"];
+export type Model = Loose<components["schemas"]["Model"]>;
 export type Notice = components["schemas"]["Notice"];
 export type LedgerEntry = components["schemas"]["LedgerEntry"];
 export type Reading = components["schemas"]["Reading"];
@@ -62,17 +73,18 @@ export async function value<T>(asked: Promise<Answer<T>>): Promise<T> {
 }
 
 /** Send a file, with progress from 0 to 1. */
-export function sendFile(file: File, progress: (share: number) => void): Promise<LibraryFile> {
+export function sendFile(file: File, folder: string, progress: (share: number) => void): Promise<void> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    request.open("POST", `/api/files?name=${encodeURIComponent(file.name)}`);
+    const query = folder ? `?folder=${encodeURIComponent(folder)}` : "";
+    request.open("PUT", `/api/drop/${encodeURIComponent(file.name)}${query}`);
     request.setRequestHeader("X-CSRF-Token", csrf);
     request.setRequestHeader("Content-Type", "text/x.gcode");
     request.upload.onprogress = (e) => progress(e.lengthComputable ? e.loaded / e.total : 0);
     request.onerror = () => reject(new CallFailed(0, "The connection broke off; send the file again."));
     request.onload = () => {
       const body = JSON.parse(request.responseText || "{}");
-      if (request.status < 300) resolve(body as LibraryFile);
+      if (request.status < 300) resolve();
       else reject(new CallFailed(request.status, (body as Problem).detail ?? "The file was refused."));
     };
     request.send(file);

@@ -35,7 +35,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       setClock({ shop: Date.parse(shop.now), at: performance.now(), rate: shop.rate });
       client.setQueryData(["shop"], shop);
       setLost(null);
-      for (const kind of ["jobs", "builds", "notices", "ledger", "files", "machine"]) waiting.current.add(kind);
+      for (const kind of ["jobs", "builds", "notices", "ledger", "files", "parts", "arrivals", "machine"]) waiting.current.add(kind);
     });
     source.addEventListener("machine", (e) => {
       const machine = JSON.parse(e.data) as Machine;

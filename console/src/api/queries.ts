@@ -37,12 +37,101 @@ export const useJobs = (ended: boolean) =>
     refetchInterval: 10_000,
   });
 
-export const useFiles = () => useQuery({ queryKey: ["files"], queryFn: () => value(api.GET("/api/files")) });
+export interface FileFilter {
+  search?: string;
+  folder?: string;
+  tag?: string;
+  material?: string;
+  nozzle_mm?: number;
+  model?: string;
+  least_s?: number;
+  most_s?: number;
+  least_size?: number;
+  binned?: boolean;
+}
+
+export const useFiles = (query: FileFilter = {}) =>
+  useQuery({
+    queryKey: ["files", query],
+    queryFn: () => value(api.GET("/api/files", { params: { query } })),
+    placeholderData: (before) => before,
+  });
+
+export const useFile = (which: string, model: string, revision?: number) =>
+  useQuery({
+    queryKey: ["files", "one", which, model, revision],
+    queryFn: () => value(api.GET("/api/files/{which}", { params: { path: { which }, query: { model, revision } } })),
+    placeholderData: (before) => before,
+  });
+
+export const useRevisions = (which: string) =>
+  useQuery({
+    queryKey: ["files", "revisions", which],
+    queryFn: () => value(api.GET("/api/files/{which}/revisions", { params: { path: { which } } })),
+  });
+
+export const useFolders = () =>
+  useQuery({ queryKey: ["files", "folders"], queryFn: () => value(api.GET("/api/folders")) });
+
+/** Files that are being read now, and how far each is. */
+export const useArrivals = () =>
+  useQuery({
+    queryKey: ["arrivals"],
+    queryFn: () => value(api.GET("/api/arrivals")),
+    refetchInterval: (query) => (query.state.data?.length ? 700 : false),
+  });
+
+export const useParts = () => useQuery({ queryKey: ["parts"], queryFn: () => value(api.GET("/api/parts")) });
+
+export const usePart = (which: string) =>
+  useQuery({
+    queryKey: ["parts", which],
+    queryFn: () => value(api.GET("/api/parts/{which}", { params: { path: { which } } })),
+  });
+
+export const useSuggestions = () =>
+  useQuery({ queryKey: ["parts", "suggestions"], queryFn: () => value(api.GET("/api/parts/suggestions")) });
+
+export const useHistory = (kind: "files" | "parts", which: string) =>
+  useQuery({
+    queryKey: ["builds", "history", kind, which],
+    queryFn: () =>
+      kind === "files"
+        ? value(api.GET("/api/files/{which}/history", { params: { path: { which } } }))
+        : value(api.GET("/api/parts/{which}/history", { params: { path: { which } } })),
+  });
+
+export const useModels = () =>
+  useQuery({ queryKey: ["models"], queryFn: () => value(api.GET("/api/models")), staleTime: 60_000 });
+
+export const usePaces = () =>
+  useQuery({ queryKey: ["builds", "paces"], queryFn: () => value(api.GET("/api/models/paces")) });
+
+/** What a content says for a model. */
+export const useReading = (sha256: string | undefined, model: string) =>
+  useQuery({
+    enabled: sha256 !== undefined,
+    queryKey: ["reading", sha256, model],
+    queryFn: () =>
+      value(
+        api.GET("/api/contents/{sha256}/reading", { params: { path: { sha256: sha256 ?? "" }, query: { model } } }),
+      ),
+    staleTime: Infinity,
+  });
 
 export const useBuilds = (machine: string) =>
   useQuery({
     queryKey: ["builds", machine],
     queryFn: () => value(api.GET("/api/builds", { params: { query: { machine, limit: 12 } } })),
+  });
+
+/** One build; what it is made from does not change. */
+export const useBuild = (number: number | undefined) =>
+  useQuery({
+    enabled: number !== undefined,
+    queryKey: ["build", number],
+    queryFn: () => value(api.GET("/api/builds/{number}", { params: { path: { number: number ?? 0 } } })),
+    staleTime: Infinity,
   });
 
 export const useNotices = () =>

@@ -16,6 +16,17 @@ function apply(theme: Theme) {
 
 apply(kept());
 
+/** Whether the page is dark now. */
+export function useDark(): boolean {
+  const [is, set] = useState(document.documentElement.dataset.theme === "dark");
+  useEffect(() => {
+    const watch = new MutationObserver(() => set(document.documentElement.dataset.theme === "dark"));
+    watch.observe(document.documentElement, { attributes: true, attributeFilter: ["data-theme"] });
+    return () => watch.disconnect();
+  }, []);
+  return is;
+}
+
 /** The theme and how to change it; kept in this browser. */
 export function useTheme(): [Theme, (theme: Theme) => void] {
   const [theme, setTheme] = useState(kept);

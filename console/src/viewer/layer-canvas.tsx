@@ -150,8 +150,14 @@ function draw(g: CanvasRenderingContext2D, p: Props, look: Look, size: [number, 
   g.beginPath();
   for (let v = 10; v < Math.max(...p.bed); v += 10) {
     if (scale < 2.4 && v % 50) continue;
-    if (v < p.bed[0]) (g.moveTo(X(v), Y(0)), g.lineTo(X(v), Y(p.bed[1])));
-    if (v < p.bed[1]) (g.moveTo(X(0), Y(v)), g.lineTo(X(p.bed[0]), Y(v)));
+    for (const [x0, y0, x1, y1, within] of [
+      [v, 0, v, p.bed[1], v < p.bed[0]],
+      [0, v, p.bed[0], v, v < p.bed[1]],
+    ] as const) {
+      if (!within) continue;
+      g.moveTo(X(x0), Y(y0));
+      g.lineTo(X(x1), Y(y1));
+    }
   }
   g.globalAlpha = 0.55;
   g.stroke();

@@ -90,7 +90,7 @@ QUEUE = (
     _order("ring-gauge-24", 2, colour="ochre"),
     _order("heddle-clip", 4, colour="slate"),
     _order("oarlock-spacer", 3, colour="blue"),
-    _order("nest-box-plate", 2, nozzle_mm=0.6),
+    JobOrder(part="nest box plate", copies=2, requirement=Requirement(material="PLA", machine="Verge")),
     _order("shuttle-tip", 2, colour="teal"),
     _order("feeder-hopper", 2),
     _order("rigger-shim", 2, material="PETG", colour="black"),

@@ -64,11 +64,13 @@ class _Writer:
         return f"G1 X{to[0]:.3f} Y{to[1]:.3f} E{self.e:.5f} F{feed * 60}"
 
 
-def slice_part(part: Part, nozzle_mm: float = 0.4, material: str = "PLA") -> Iterator[str]:
-    """The part's G-code, a line at a time, without line ends."""
+def slice_part(part: Part, nozzle_mm: float = 0.4, material: str = "PLA", model: str = "") -> Iterator[str]:
+    """The part's G-code, a line at a time, without line ends; `model` is written into it as what it was sliced for."""
     layers = max(2, round(part.height_mm / LAYER_MM))
     yield f"; {part.name}: {len(part.spots)} on the bed, {layers} layers of {LAYER_MM} mm"
     yield from (f"; material = {material}", f"; nozzle diameter = {nozzle_mm}", f"; layer height = {LAYER_MM}")
+    if model:
+        yield f"; machine model = {model}"
     yield from _picture(part)
     yield f"M486 T{len(part.spots)}"
     yield from ("G21", "G90", "M82", f"M140 S{part.bed_c}", f"M104 S{part.nozzle_c}", "G28")

@@ -19,6 +19,7 @@ from pathlib import Path
 from chronarch.client import Client, ClientError, requests
 from chronarch.core.clock import ScaledClock
 from chronarch.demo import fill
+from chronarch.demo import library as demo_library
 from chronarch.demo.processes import Child
 from chronarch.demo.shop import MACHINES, MODELS, NAME
 from chronarch.records.database import migrate
@@ -195,6 +196,8 @@ class Demo:
         files = fill.add_files(client)
         fill.add_machines(client, self.kept.machine_ports, f"http://127.0.0.1:{self.kept.standins_port}")
         fill.add_past(self.database.url, files, self.clock.now())
+        demo_library.add_variants(client)
+        demo_library.tend(client, files)
 
     def _write_environment(self) -> None:
         """A file to source: the command on the path, the service's address and a key."""

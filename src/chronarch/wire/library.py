@@ -231,6 +231,17 @@ class QueueWish(Wire):
     held: bool = False
 
 
+class DropWish(QueueWish):
+    """Where a file that is dropped off goes, and whether copies of it are queued."""
+
+    folder: str = ""
+    queue: bool = False
+
+    def queued(self) -> QueueWish | None:
+        wish = self.model_dump(include=set(QueueWish.model_fields))
+        return QueueWish.model_validate(wish) if self.queue else None
+
+
 class Arrival(Wire):
     """A file on its way into the library."""
 

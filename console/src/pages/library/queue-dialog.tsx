@@ -1,15 +1,30 @@
 import { type FormEvent, useState } from "react";
 import { useNavigate } from "react-router";
 
-import { api, type LibraryFile, value } from "../../api/client";
+import { api, type LibraryFile, type Part, value } from "../../api/client";
 import { useChange, useMachines } from "../../api/queries";
 import { Button } from "../../ui/button";
 import { Dialog, Field, inputLook } from "../../ui/dialog";
 import { duration } from "../../ui/format";
 import { Refusal } from "../../ui/page";
 
-/** Queue copies of a file: how many, and what they need. What is left empty is any. */
-export function QueueDialog({ file, close }: { file: LibraryFile; close: () => void }) {
+function takes({ file, part }: Wanted): string {
+  if (file) return `One copy takes ${duration(file.reading.planned_s)} to build.`;
+  const times = part?.files?.map((f) => f.reading.planned_s) ?? [];
+  const span = [...new Set([Math.min(...times), Math.max(...times)].map(duration))].join(" to ");
+  return `A machine that comes free takes the file that fits it: ${span} a build.`;
+}
+
+/** Queue copies of a file or part: how many, and what they need. What is left empty is any. */
+export interface Wanted {
+  name: string;
+  /** Exactly one of them. */
+  file?: LibraryFile;
+  part?: Part;
+}
+
+export function QueueDialog({ wanted, close }: { wanted: Wanted; close: () => void }) {
+  const { file, part } = wanted;
   const machines = useMachines().data ?? [];
   const tools = machines.flatMap((m) => m.tools);
   const [copies, setCopies] = useState(1);
@@ -22,7 +37,8 @@ export function QueueDialog({ file, close }: { file: LibraryFile; close: () => v
     return value(
       api.POST("/api/jobs", {
         body: {
-          file: file.id,
+          file: file?.id ?? null,
+          part: part?.id ?? null,
           copies,
           held: false,
           requirement: { material, colour, machine, nozzle_mm: nozzle ? Number(nozzle) : null, hardened: false, model: "" },
@@ -37,7 +53,7 @@ export function QueueDialog({ file, close }: { file: LibraryFile; close: () => v
     submit.mutate(undefined);
   };
   return (
-    <Dialog open close={close} title={`Queue ${file.name}`} text={`One copy takes ${duration(file.reading.planned_s)}.`}>
+    <Dialog open close={close} title={`Queue ${wanted.name}`} text={takes(wanted)}>
       <form onSubmit={send} className="flex flex-col gap-4">
         <Field label="Copies">
           <input

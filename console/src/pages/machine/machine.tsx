@@ -1,15 +1,17 @@
 import { useState } from "react";
-import { useParams } from "react-router";
+import { Link, useParams } from "react-router";
 
 import { api, type MachineDetail, value } from "../../api/client";
 import { useLive, useNow } from "../../api/live";
-import { useBuilds, useChange, useHeat, useLedger, useMachine, useMachines } from "../../api/queries";
+import { useBuild, useBuilds, useChange, useHeat, useLedger, useMachine, useMachines, useReading } from "../../api/queries";
 import { Button } from "../../ui/button";
 import { Frame } from "../../ui/camera";
 import { Dialog } from "../../ui/dialog";
 import { clock, degrees, duration, percent, when, width } from "../../ui/format";
 import { Empty, Fact, Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { MEANING, StateMark } from "../../ui/state";
+import type { BedObject } from "../../viewer/layer-canvas";
+import { Viewer } from "../../viewer/viewer";
 import { makeAxis } from "../board/axis";
 import { AxisHead, AxisRules, Timeline } from "../board/timeline";
 import { ClearDialog } from "./clear";
@@ -63,6 +65,7 @@ function Known({ machine: m }: { machine: MachineDetail }) {
           <Sheet className="overflow-hidden">
             <Frame machine={m} className="aspect-[4/3] w-full" />
           </Sheet>
+          {m.build && <Laying machine={m} />}
           <History name={m.name} />
         </div>
         <div className="flex flex-col gap-5">
@@ -73,6 +76,44 @@ function Known({ machine: m }: { machine: MachineDetail }) {
         </div>
       </div>
     </Page>
+  );
+}
+
+/** What of the build is down and what is next, layer by layer. */
+function Laying({ machine: m }: { machine: MachineDetail }) {
+  const b = m.build!;
+  const build = useBuild(b.id);
+  const reading = useReading(build.data?.sha256, m.model);
+  if (build.error || reading.error) return null;
+  const [wide = 220, deep = 220] = m.model_detail.volume_mm ?? [];
+  return (
+    <Sheet className="overflow-hidden">
+      <SheetTitle
+        beside={
+          build.data && (
+            <Link to={`/library/files/${build.data.file_id}?revision=${build.data.revision}`} className="text-faded">
+              {b.file}, revision {build.data.revision}
+            </Link>
+          )
+        }
+      >
+        Layer by layer
+      </SheetTitle>
+      {build.data && reading.data ? (
+        <Viewer
+          sha256={build.data.sha256}
+          model={m.model}
+          layers={reading.data.layers}
+          bed={[wide, deep]}
+          objects={reading.data.objects as BedObject[]}
+          following={b.outcome ? undefined : { layer: Math.max(1, b.layer ?? 1), acknowledged: b.acknowledged ?? 0 }}
+          layer={b.outcome ? undefined : Math.max(1, b.layer ?? 1)}
+          height="h-[24rem]"
+        />
+      ) : (
+        <Loading rows={5} />
+      )}
+    </Sheet>
   );
 }
 

@@ -89,6 +89,7 @@ function Row({ job }: { job: Job }) {
         <div className="truncate font-semibold">{job.file}</div>
         <div className="truncate text-sm text-faded">
           job {job.id} · {needs(job.requirement)}
+          {job.part_id ? " · part" : (job.revision ?? 1) > 1 ? ` · revision ${job.revision}${job.pinned ? ", pinned" : ", follows the newest"}` : ""}
         </div>
       </div>
       <Copies job={job} />

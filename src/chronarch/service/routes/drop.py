@@ -53,9 +53,7 @@ async def drop_raw(
     request: Request,
     who: Operator,
     shop: TheShop,
-    folder: str = "",
-    queue: bool = False,
-    wish: Annotated[w.QueueWish, Query()] = w.QueueWish(),
+    asked: Annotated[w.DropWish, Query()],
     content_digest: Annotated[str | None, Header()] = None,
     idempotency_key: Annotated[str | None, Header()] = None,
 ) -> Response:
@@ -68,7 +66,7 @@ async def drop_raw(
     if wanted is not None and wanted not in (received.sent_sha256, received.sha256):
         received.path.unlink(missing_ok=True)
         raise Refused(422, "The file did not arrive whole: its hash is not the one announced. Send it again.")
-    return await _drop(shop, received, name, folder, wish if queue else None, who.name, idempotency_key)
+    return await _drop(shop, received, name, asked.folder, asked.queued(), who.name, idempotency_key)
 
 
 @router.post("/drop", status_code=201, response_model=w.Dropped, responses=Answers)  # type: ignore[arg-type]

@@ -7,12 +7,14 @@ export function Dialog({
   close,
   title,
   text,
+  wide = false,
   children,
 }: {
   open: boolean;
   close: () => void;
   title: string;
   text?: string;
+  wide?: boolean;
   children: ReactNode;
 }) {
   return (
@@ -20,7 +22,7 @@ export function Dialog({
       <Radix.Portal>
         <Radix.Overlay className="fade-in fixed inset-0 z-40 bg-black/45" />
         <Radix.Content
-          className="fade-in fixed inset-x-0 bottom-0 z-50 max-h-[92vh] overflow-auto rounded-t-xl border border-rule bg-sheet p-6 shadow-xl sm:inset-x-auto sm:top-1/2 sm:bottom-auto sm:left-1/2 sm:w-[30rem] sm:-translate-x-1/2 sm:-translate-y-1/2 sm:rounded-xl"
+          className={`fade-in fixed inset-x-0 bottom-0 z-50 max-h-[92vh] overflow-auto rounded-t-xl border border-rule bg-sheet p-6 shadow-xl sm:inset-x-auto sm:top-1/2 sm:bottom-auto sm:left-1/2 sm:-translate-x-1/2 sm:-translate-y-1/2 sm:rounded-xl ${wide ? "sm:w-[44rem]" : "sm:w-[30rem]"}`}
           aria-describedby={undefined}
         >
           <Radix.Title className="m-0 font-serif text-xl font-semibold">{title}</Radix.Title>

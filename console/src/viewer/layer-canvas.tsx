@@ -45,6 +45,14 @@ export function LayerCanvas(p: Props) {
     return { scale, x: (w - p.bed[0] * scale) / 2, y: (h + p.bed[1] * scale) / 2 };
   }, [size, p.bed]);
   const now = look ?? fit();
+  /** What is laid, or the chosen object, as large as it goes. */
+  const close = (): Look => {
+    const rings = p.objects.filter((o) => p.chosen === null || o.name === p.chosen).flatMap((o) => o.outline);
+    const [xs, ys] = [rings.map((q) => q[0]!), rings.map((q) => q[1]!)];
+    const [left, right, front, back] = [Math.min(...xs), Math.max(...xs), Math.min(...ys), Math.max(...ys)];
+    const scale = Math.min(200, (size[0] - 60) / (right - left), (size[1] - 60) / (back - front));
+    return { scale, x: size[0] / 2 - ((left + right) / 2) * scale, y: size[1] / 2 + ((front + back) / 2) * scale };
+  };
 
   useEffect(() => {
     const there = canvas.current;
@@ -116,18 +124,23 @@ export function LayerCanvas(p: Props) {
         onPointerCancel={(e) => touches.current.delete(e.pointerId)}
         onDoubleClick={() => setLook(null)}
       />
-      {look && (
-        <button
-          type="button"
-          onClick={() => setLook(null)}
-          className="absolute right-3 bottom-3 rounded-md border border-rule bg-sheet px-2.5 py-1 text-sm text-ink"
-        >
-          Whole bed
-        </button>
-      )}
+      <div className="absolute right-3 bottom-3 flex gap-1.5">
+        {p.objects.length > 0 && (
+          <button type="button" onClick={() => setLook(close())} className={nearLook}>
+            Nearer
+          </button>
+        )}
+        {look && (
+          <button type="button" onClick={() => setLook(null)} className={nearLook}>
+            Whole bed
+          </button>
+        )}
+      </div>
     </div>
   );
 }
+
+const nearLook = "rounded-md border border-rule bg-sheet px-2.5 py-1 text-sm text-ink hover:bg-sunk";
 
 function inside(x: number, y: number, ring: number[][]): boolean {
   let is = false;

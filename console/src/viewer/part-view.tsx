@@ -21,12 +21,21 @@ import {
 import { OrbitControls } from "three/addons/controls/OrbitControls.js";
 
 import { Failed, Loading } from "../ui/page";
+import type { BedObject } from "./layer-canvas";
 import { fetchBytes } from "./layer-data";
 
 const css = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 
+interface LaidProps {
+  sha256: string;
+  model: string;
+  upTo: number;
+  bed: [number, number];
+  objects: BedObject[];
+}
+
 /** What a file lays, as lines shaded by height; up to a layer where one is given. */
-export function LaidPart({ sha256, model, upTo, bed }: { sha256: string; model: string; upTo: number; bed: [number, number] }) {
+export function LaidPart({ sha256, model, upTo, bed, objects }: LaidProps) {
   const shape = useQuery({
     queryKey: ["shape", sha256, model],
     queryFn: () => fetchBytes(`/api/contents/${sha256}/shape?model=${encodeURIComponent(model)}`),
@@ -60,7 +69,7 @@ export function LaidPart({ sha256, model, upTo, bed }: { sha256: string; model: 
     return new LineSegments(geometry, new LineBasicMaterial({ vertexColors: true }));
   };
   return (
-    <Turned data={shape.data} error={shape.error} again={() => void shape.refetch()} build={build} bed={bed} about={`${sha256} ${upTo}`} label="The whole part, turned by hand" />
+    <Turned data={shape.data} error={shape.error} again={() => void shape.refetch()} build={build} bed={bed} objects={objects} about={`${sha256} ${upTo}`} label="The whole part, turned by hand" />
   );
 }
 
@@ -77,7 +86,7 @@ export function Solid({ part, about }: { part: number; about: string }) {
     geometry.computeVertexNormals();
     return new Mesh(geometry, new MeshStandardMaterial({ color: css("--building"), roughness: 0.75, side: DoubleSide, flatShading: true }));
   };
-  return <Turned data={triangles.data} error={triangles.error} again={() => void triangles.refetch()} build={build} bed={null} about={about} label="The part's model, turned by hand" />;
+  return <Turned data={triangles.data} error={triangles.error} again={() => void triangles.refetch()} build={build} bed={null} objects={[]} about={about} label="The part's model, turned by hand" />;
 }
 
 interface TurnedProps {
@@ -86,12 +95,14 @@ interface TurnedProps {
   again: () => void;
   build: (data: ArrayBuffer) => Object3D;
   bed: [number, number] | null;
+  /** What to look at; all of it without any. */
+  objects: BedObject[];
   about: string;
   label: string;
 }
 
 /** A scene that is turned by dragging, zoomed by the wheel, and by the arrow keys when it has the focus. */
-function Turned({ data, error, again, build, bed, about, label }: TurnedProps) {
+function Turned({ data, error, again, build, bed, objects, about, label }: TurnedProps) {
   const place = useRef<HTMLDivElement>(null);
   const camera = useRef<{ position: Vector3; target: Vector3 } | null>(null);
   const [failed, setFailed] = useState("");
@@ -116,7 +127,13 @@ function Turned({ data, error, again, build, bed, about, label }: TurnedProps) {
     scene.add(lamp);
     const geometry = (object as Mesh).geometry;
     geometry.computeBoundingBox();
-    const box = geometry.boundingBox!;
+    const box = geometry.boundingBox!.clone();
+    const corners = objects.flatMap((o) => o.outline);
+    if (corners.length > 2) {
+      const [xs, ys] = [corners.map((q) => q[0]!), corners.map((q) => q[1]!)];
+      box.min.set(Math.min(...xs), Math.min(...ys), box.min.z);
+      box.max.set(Math.max(...xs), Math.max(...ys), box.max.z);
+    }
     const middle = box.getCenter(new Vector3());
     const reach = Math.max(box.getSize(new Vector3()).length(), 10);
     if (bed) {

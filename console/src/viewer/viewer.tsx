@@ -150,7 +150,7 @@ export function Viewer(p: Props) {
         <div tabIndex={0} className="min-w-0 flex-1 bg-sunk/40 focus-visible:-outline-offset-2" aria-label="Layer drawing; arrow keys move through it">
           {whole ? (
             <Suspense fallback={<Loading rows={4} />}>
-              <LaidPart sha256={p.sha256} model={p.model} upTo={p.layers} bed={p.bed} />
+              <LaidPart sha256={p.sha256} model={p.model} upTo={p.layers} bed={p.bed} objects={p.objects ?? []} />
             </Suspense>
           ) : found.error ? (
             <Failed error={found.error} again={() => void found.refetch()} />
@@ -244,7 +244,7 @@ export function Viewer(p: Props) {
             )}
           </p>
           {drawn && (
-            <ul className="m-0 mt-2 flex list-none flex-wrap items-center gap-x-4 gap-y-1 p-0 text-sm" aria-label="Colours">
+            <ul className="m-0 mt-2 flex list-none flex-wrap items-center gap-x-4 gap-y-1 p-0 text-sm" aria-label="Legend">
               {drawn.buckets.map((b) => (
                 <li key={b.label} className="flex items-center gap-1.5">
                   <span aria-hidden className="inline-block h-2.5 w-5 rounded-sm" style={{ background: b.colour }} />

@@ -38,10 +38,13 @@ def add_files(client: Client) -> dict[str, File]:
     return added
 
 
-def add_machines(client: Client, ports: dict[str, int], cameras: str) -> None:
-    """Add models and machines; `cameras` is the stand-ins' HTTP address."""
+def add_models(client: Client) -> None:
     for model in MODELS:
         client.do(requests.add_model(model))
+
+
+def add_machines(client: Client, ports: dict[str, int], cameras: str) -> None:
+    """Add machines of the models; `cameras` is the stand-ins' HTTP address."""
     for m in MACHINES:
         tool = w.Tool(nozzle_mm=m.nozzle_mm, hardened=m.hardened, material=m.material, colour=m.colour)
         order = {

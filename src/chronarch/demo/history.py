@@ -21,7 +21,7 @@ from chronarch.demo.shop import MACHINES, MODELS, DemoMachine
 SCRAP = ("warped corner", "layer shift", "stringing", "first layer let go")
 TROUBLE = ("filament ran out", "the machine reports a fault: fan 0 stalled")
 OPENING_H, CLOSING_H = 8, 17
-WARM_UP_S, COOLING_S = 230.0, 420.0
+WARM_UP_S, COOLING_S = 92.0, 420.0
 
 
 @dataclass
@@ -150,7 +150,7 @@ class _Run:
     def start(self, m: _Machine, job: _Job, copy: int, when: datetime) -> None:
         number = len(self.builds)
         laid = when + timedelta(seconds=WARM_UP_S * self.random.uniform(0.85, 1.2))
-        whole_s = job.file.planned_s * m.figures.pace * self.random.uniform(0.98, 1.03)
+        whole_s = (job.file.planned_s - WARM_UP_S) * m.figures.pace * self.random.uniform(0.98, 1.03)
         luck = self.random.random()
         outcome, share, reason = Outcome.COMPLETED, 1.0, ""
         if luck < 0.03:

@@ -193,6 +193,7 @@ class Demo:
 
     def _fill(self, client: Client) -> None:
         self.say("the shop: parts, machines and a fortnight of history …")
+        fill.add_models(client)
         files = fill.add_files(client)
         fill.add_machines(client, self.kept.machine_ports, f"http://127.0.0.1:{self.kept.standins_port}")
         fill.add_past(self.database.url, files, self.clock.now())

@@ -30,7 +30,7 @@ class Kept:
 
     def reading(self, model: str = "") -> t.ContentReading:
         """By a model, or by the first there is."""
-        return self.readings.get(model) or next(iter(self.readings.values()))
+        return (self.readings.get(model) if model else None) or next(iter(self.readings.values()))
 
 
 async def models_of(db: AsyncSession) -> list[t.Model]:

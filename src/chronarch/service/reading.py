@@ -167,7 +167,13 @@ def _difference(earlier: Path, later: Path, derived: Path, model: MachineModel) 
     changes, more = differences(earlier.read_bytes(), later.read_bytes())
     rows = _opened(later, derived, model)[2]
     starts = [int(row[2]) for row in rows.tolist()]
-    layers = sorted({int(np.searchsorted(starts, c.line, "right")) for c in changes} - {0})
+    touched: set[int] = set()
+    for c in changes:
+        last = c.line + c.after.count("\n") + 1
+        touched.update(
+            range(*(int(np.searchsorted(starts, line, "right")) + n for n, line in enumerate((c.line, last))))
+        )
+    layers = sorted(touched - {0})
     return {"changes": [asdict(c) for c in changes], "more": more, "layers": layers}
 
 

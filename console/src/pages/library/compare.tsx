@@ -41,7 +41,7 @@ export function ComparePage() {
     >
       {list.map((r) => (
         <option key={r.number} value={r.number}>
-          revision {r.number}: {r.how.slice(0, 50)}
+          {r.number}: {r.how.slice(0, 50)}
         </option>
       ))}
     </select>

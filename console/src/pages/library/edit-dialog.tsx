@@ -89,7 +89,7 @@ export function EditDialog({ file, start, close }: { file: LibraryFile; start: E
     preview.mutate();
   };
   return (
-    <Dialog open close={close} title={`Edit ${file.name}`} text="The result becomes the newest revision; the one before stays.">
+    <Dialog open wide close={close} title={`Edit ${file.name}`} text="The result becomes the newest revision; the one before stays.">
       <form className="flex flex-col gap-4" onSubmit={send}>
         <Field label="Edit" hint={KINDS.find((k) => k.kind === kind)?.text}>
           <select
@@ -247,14 +247,14 @@ function Preview({ preview: p, material }: { preview: EditPreview; material: str
         </p>
       ))}
       <p className="mt-2 mb-1 text-sm text-faded">{p.count === 1 ? "1 place changes." : `${p.count} places change.`}</p>
-      <Changes changes={p.changes.slice(0, 3)} />
+      <Changes changes={p.changes.slice(0, 2)} />
     </div>
   );
 }
 
 /** Lines before and after. */
 export function Changes({ changes }: { changes: LineChange[] }) {
-  const lines = (text: string) => (text ? text.split("\n").slice(0, 6) : []);
+  const lines = (text: string) => (text ? text.split("\n").slice(0, 4) : []);
   return (
     <div className="overflow-x-auto font-mono text-[0.8rem] leading-snug">
       {changes.map((c) => (

@@ -1,5 +1,5 @@
 import { Download, Pencil } from "lucide-react";
-import { useState } from "react";
+import { Fragment, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 
 import { api, type Finding, type LibraryFile, type Revision, value } from "../../api/client";
@@ -260,7 +260,15 @@ function Figures({ file: f, chosen, choose }: { file: LibraryFile; chosen: strin
   const said = r.declared;
   const filament = Object.entries(r.filament_mm);
   const box = (b: typeof r.extents_mm) =>
-    b && ["x", "y", "z"].map((a, i) => `${a} ${b[0]![i]!.toFixed(1)} to ${b[1]![i]!.toFixed(1)}`).join(", ");
+    b && (
+      <span className="grid grid-cols-[auto_auto] gap-x-2">
+        {["x", "y", "z"].map((a, i) => (
+          <Fragment key={a}>
+            <span className="text-faded">{a}</span> {b[0]![i]!.toFixed(1)} to {b[1]![i]!.toFixed(1)} mm
+          </Fragment>
+        ))}
+      </span>
+    );
   const expected = f.expected?.[r.model ?? ""];
   const objects = r.objects ?? [];
   const parts: [string, number | undefined][] = [
@@ -304,8 +312,8 @@ function Figures({ file: f, chosen, choose }: { file: LibraryFile; chosen: strin
         <Fact name="Highest asked">
           nozzle {r.nozzle_c.toFixed(0)} °C, bed {r.bed_c.toFixed(0)} °C
         </Fact>
-        {r.extents_mm && <Fact name="Lays, mm">{box(r.extents_mm)}</Fact>}
-        {r.travel_mm && <Fact name="Moves, mm">{box(r.travel_mm)}</Fact>}
+        {r.extents_mm && <Fact name="Lays">{box(r.extents_mm)}</Fact>}
+        {r.travel_mm && <Fact name="Moves">{box(r.travel_mm)}</Fact>}
         <Fact name="Lines">{r.lines.toLocaleString("en-GB")}</Fact>
         <Fact name="Size">{size(f.size)}</Fact>
         {Object.keys(r.unknown ?? {}).length > 0 && (

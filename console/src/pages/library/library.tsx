@@ -364,7 +364,7 @@ function Table({ files, model, queue, chosen, choose }: TableProps) {
             <th className={`${cell} text-right font-medium`}>Time</th>
             <th className={`${cell} hidden text-right font-medium md:table-cell`}>Filament</th>
             <th className={`${cell} hidden text-left font-medium md:table-cell`}>Sliced for</th>
-            <th className={`${cell} hidden text-right font-medium xl:table-cell`}>Size</th>
+            <th className={`${cell} hidden text-right font-medium 2xl:table-cell`}>Size</th>
             <th className={`${cell} hidden text-left font-medium sm:table-cell`}>Added</th>
             <th className={cell}>
               <span className="sr-only">Actions</span>
@@ -438,7 +438,7 @@ function Row({ file: f, now, model, on, toggle, queue }: RowProps) {
       <td className={`${cell} hidden whitespace-nowrap md:table-cell`}>
         {[said?.material, said?.nozzle_mm ? `${said.nozzle_mm} mm` : ""].filter(Boolean).join(" · ") || <span className="text-faded">not said</span>}
       </td>
-      <td className={`${cell} hidden text-right whitespace-nowrap xl:table-cell`}>{size(f.size)}</td>
+      <td className={`${cell} hidden text-right whitespace-nowrap 2xl:table-cell`}>{size(f.size)}</td>
       <td className={`${cell} hidden whitespace-nowrap text-faded sm:table-cell`}>
         {when(f.added_at, now)} · {f.added_by}
       </td>

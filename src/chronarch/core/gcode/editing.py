@@ -66,6 +66,18 @@ def _layer_at(a: Analysis, layer: int, *, least: int = 1) -> int:
     return a.layers[layer - 1].offset
 
 
+def _before_layer(data: Bytes, a: Analysis, layer: int, model: MachineModel) -> int:
+    """The byte after the last line that lays the layer below: before the head goes up and over."""
+    at = _layer_at(a, layer)
+    if layer == 1:
+        return at
+    moves = layer_moves(data, a.index, layer - 1, model).moves
+    laid = np.flatnonzero(moves["kind"] == s.EXTRUDE)
+    if not len(laid):
+        return at
+    return _offset(line_starts(data), int(moves["line"][laid[-1]]) + 1, len(data))
+
+
 def _line(text: str) -> bytes:
     return text.encode("utf-8", "replace") + b"\n"
 
@@ -81,9 +93,9 @@ def _commands(data: Bytes, start: int, stop: int, words: str) -> list[re.Match[b
 
 
 def _set(data: Bytes, a: Analysis, edit: SetFromLayer, model: MachineModel) -> Edited:
-    at = _layer_at(a, edit.layer)
+    at = _before_layer(data, a, edit.layer, model)
     said, put, splices = [], [], []
-    fan = None if edit.fan_pct is None else round(edit.fan_pct * 2.55)
+    fan = None if edit.fan_pct is None else int(edit.fan_pct * 255 / 100 + 0.5)
     wishes: tuple[tuple[float | None, str, str, str, float, str], ...] = (
         (edit.nozzle_c, "M10[49]", "M104 S{:g}", "nozzle {:g} °C", model.nozzle_ceiling_c, "S0*(?:\\.0*)?(?![\\d.])"),
         (edit.bed_c, "M140|M190", "M140 S{:g}", "bed {:g} °C", model.bed_ceiling_c, "S0*(?:\\.0*)?(?![\\d.])"),
@@ -114,8 +126,8 @@ def _shown(line: bytes) -> str:
 
 
 def _pause(data: Bytes, a: Analysis, edit: PauseAt, model: MachineModel) -> Edited:
-    at = _layer_at(a, edit.layer)
-    message = re.sub(r"[^\w .,:!?'°%/+-]", " ", edit.message).strip()[:60]
+    at = _before_layer(data, a, edit.layer, model)
+    message = " ".join(re.sub(r"[^\w .,:!?'°%/+-]", " ", edit.message).split())[:60]
     text = _lines(f"M117 {message}" if message else "", f"M0 {message}".strip())
     return Edited((Splice(at, at, text),), f"Pause before layer {edit.layer}{f': {message}' if message else ''}.")
 
@@ -353,19 +365,68 @@ def _repeat(data: Bytes, a: Analysis, edit: Repeat, model: MachineModel) -> Edit
         (f0, i0), after = states[n], states[n + 1]
         out = []
         here = after
-        for dx, dy in spots[: edit.copies - 1]:
+        begins, ends = (_owner(data, a, offset) for offset in bounds[n : n + 2])
+        for copy, (dx, dy) in enumerate(spots[: edit.copies - 1], 2):
             there = f0.copy()
             there[s.X] += dx
             there[s.Y] += dy
             out.append(_lifted(here, (there, i0)))
-            out.append(shifted(data, bounds[n], bounds[n + 1], dx, dy, bool(i0[s.ABSOLUTE])))
+            out.append(_mark_of(a, begins, copy))
+            if n == 0 and begins >= 0 and a.spans.keys[begins].startswith("#"):
+                out.append(_line(f'M486 A"{_copy_name(a.spans.names[begins], copy)}"'))
+            piece = shifted(data, bounds[n], bounds[n + 1], dx, dy, bool(i0[s.ABSOLUTE]))
+            out.append(_renamed(a, piece, copy))
             f1 = after[0].copy()
             f1[s.X] += dx
             f1[s.Y] += dy
             here = (f1, after[1])
+        out.append(_mark_of(a, ends, 1))
         out.append(_lifted(here, after))
         splices.append(Splice(bounds[n + 1], bounds[n + 1], b"".join(out)))
     return Edited(tuple(splices), f"{edit.copies} times in all, {edit.gap_mm:g} mm apart, layer by layer.")
+
+
+def _owner(data: Bytes, a: Analysis, offset: int) -> int:
+    """The object that the slicer's marks name at a byte, -1 for none."""
+    line = int(np.searchsorted(line_starts(data), offset, "right"))
+    return int(a.spans.of_lines(np.array([line]))[0])
+
+
+def _mark_of(a: Analysis, owner: int, copy: int) -> bytes:
+    """A line that says that what follows lays an object's copy (1 is the object itself), as the slicer would."""
+    if not a.spans.names:
+        return b""
+    if a.spans.keys[0].startswith("#"):
+        return _line("M486 S-1" if owner < 0 else f"M486 S{_number_of_copy(a, int(a.spans.keys[owner][1:]), copy)}")
+    return _line(
+        "; stop printing object" if owner < 0 else f"; printing object {_copy_name(a.spans.names[owner], copy)}"
+    )
+
+
+def _copy_name(name: str, copy: int) -> str:
+    return name if copy == 1 else f"{name}, copy {copy}"
+
+
+def _number_of_copy(a: Analysis, number: int, copy: int) -> int:
+    highest = max(int(key[1:]) for key in a.spans.keys)
+    return number + (copy - 1) * (highest + 1)
+
+
+def _renamed(a: Analysis, piece: bytes, copy: int) -> bytes:
+    """A copy's lines with its own objects' numbers and names in the slicer's marks."""
+    if not a.spans.names:
+        return piece
+
+    def number(found: re.Match[bytes]) -> bytes:
+        return found[1] + str(_number_of_copy(a, int(found[2]), copy)).encode()
+
+    def name(found: re.Match[bytes]) -> bytes:
+        return found[1] + found[2].rstrip(b'\r"') + f", copy {copy}".encode() + (b'"' if b'"' in found[0] else b"")
+
+    if a.spans.keys[0].startswith("#"):
+        piece = re.sub(rb"(?m)^([ \t]*M486[ \t]*S[ \t]*)(\d+)", number, piece)
+        return re.sub(rb'(?m)^([ \t]*M486[ \t]*A[ \t]*"?)([^"\n]*"?)', name, piece)
+    return re.sub(rb"(?mi)^([ \t]*;[ \t]*(?:printing object |mesh:))([^\n]*)", name, piece)
 
 
 def _lifted(was: tuple[Floats, Ints], now: tuple[Floats, Ints]) -> bytes:

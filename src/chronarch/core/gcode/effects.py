@@ -258,7 +258,8 @@ def _move(f, i, m, t, word, mask):
         _emit(
             f, i, t, s.EXTRUDE if fed > 0.0 and flat2 > 0.0 else s.TRAVEL, fed, speed, x + ox, y + oy, z + oz, 0.0, 0.0
         )
-    dx, dy, dz = dx / way, dy / way, dz / way
+    share = 1.0 / way
+    dx, dy, dz = dx * share, dy * share, dz * share
     cruise = add_block(f, i, m, t, way, fed, speed, dx, dy, dz, dx, dy, dz, 0.0)
     if i[s.EMIT] != 0:
         t.moves[i[s.MOVES], s.V_SPEED] = cruise

@@ -26,16 +26,14 @@ from chronarch.core.gcode.kernel import kernel
 
 
 @kernel
-def block_s(length, entry2, cruise2, leave2, acc):
-    """Seconds for `length` mm from entry through cruise to leaving speed (squares, mm²/s²) at `acc` mm/s²."""
-    up = (cruise2 - entry2) / (2.0 * acc)
-    down = (cruise2 - leave2) / (2.0 * acc)
-    u, w = math.sqrt(entry2), math.sqrt(leave2)
-    if up + down <= length:
-        c = math.sqrt(cruise2)
-        return (2.0 * c - u - w) / acc + (length - up - down) / c
-    p = math.sqrt(max(acc * length + 0.5 * (entry2 + leave2), max(entry2, leave2)))
-    return (2.0 * p - u - w) / acc
+def block_s(length, entry, cruise, leave, acc):
+    """Seconds for `length` mm from entry through cruise to leaving speed (mm/s) at `acc` mm/s²."""
+    entry2, leave2 = entry * entry, leave * leave
+    ramps = 0.5 * (2.0 * cruise * cruise - entry2 - leave2)
+    if ramps <= length * acc:
+        return (2.0 * cruise - entry - leave) / acc + (length - ramps / acc) / cruise
+    peak = math.sqrt(max(acc * length + 0.5 * (entry2 + leave2), max(entry2, leave2)))
+    return (2.0 * peak - entry - leave) / acc
 
 
 @kernel
@@ -68,14 +66,15 @@ def settle(f, i, m, t, keep):
         leave2 = b[k, s.B_ENTRY2] if b[k, s.B_ENTRY2] < reach2 else reach2
         b[k, s.B_PLAN2] = leave2
     entry2 = f[s.ENTRY2]
+    entry = math.sqrt(entry2)
     done = n - keep
     for k in range(done):
         acc, length = b[k, s.B_ACC], b[k, s.B_LENGTH]
         leave2 = 0.0
         if k + 1 < n:
             leave2 = min(b[k + 1, s.B_PLAN2], entry2 + 2.0 * acc * length)
-        cruise2 = max(b[k, s.B_CRUISE2], max(entry2, leave2))
-        seconds = block_s(length, entry2, cruise2, leave2, acc)
+        leave = math.sqrt(leave2)
+        seconds = block_s(length, entry, max(b[k, s.B_CRUISE], max(entry, leave)), leave, acc)
         f[s.SECONDS] += seconds
         t.layer_seconds[int(b[k, s.B_LAYER])] += seconds
         if b[k, s.B_SPAN] >= 0:
@@ -84,7 +83,7 @@ def settle(f, i, m, t, keep):
             t.moves[int(b[k, s.B_MOVE]), s.V_SECONDS] += seconds
         if f[s.SECONDS] - f[s.MARKED_S] >= f[s.MARK_EVERY]:
             plan_mark(f, i, t, b[k, s.B_COMMAND], b[k, s.B_FILAMENT])
-        entry2 = leave2
+        entry2, entry = leave2, leave
     for k in range(keep):
         for c in range(s.BLOCK_COLUMNS):
             b[k, c] = b[done + k, c]
@@ -112,6 +111,16 @@ def wait_s(f, i, m, t, seconds):
 
 
 @kernel
+def _within(f, axis, share, speed, acc):
+    """Speed and acceleration, brought down to what an axis bears that has so much of the way."""
+    if speed * share > f[s.MAX_AXIS + axis]:
+        speed = f[s.MAX_AXIS + axis] / share
+    if acc * share > f[s.ACC_AXIS + axis]:
+        acc = f[s.ACC_AXIS + axis] / share
+    return speed, acc
+
+
+@kernel
 def add_block(f, i, m, t, length, fed, speed, ax, ay, az, bx, by, bz, radius):
     """Put a move into the window: its length (mm, of the filament where the head stands), the filament fed, the speed
     asked (mm/s), its direction at the start (a) and the end (b), and the radius of an arc (0: straight). Returns the
@@ -128,18 +137,10 @@ def add_block(f, i, m, t, length, fed, speed, ax, ay, az, bx, by, bz, radius):
         speed = min(speed, math.sqrt(acc * radius))
         az = bz
     else:
-        if ax != 0.0:
-            speed = min(speed, f[s.MAX_AXIS] / abs(ax))
-            acc = min(acc, f[s.ACC_AXIS] / abs(ax))
-        if ay != 0.0:
-            speed = min(speed, f[s.MAX_AXIS + 1] / abs(ay))
-            acc = min(acc, f[s.ACC_AXIS + 1] / abs(ay))
-    if az != 0.0:
-        speed = min(speed, f[s.MAX_AXIS + 2] / abs(az))
-        acc = min(acc, f[s.ACC_AXIS + 2] / abs(az))
-    if de != 0.0:
-        speed = min(speed, f[s.MAX_AXIS + 3] / abs(de))
-        acc = min(acc, f[s.ACC_AXIS + 3] / abs(de))
+        speed, acc = _within(f, 0, abs(ax), speed, acc)
+        speed, acc = _within(f, 1, abs(ay), speed, acc)
+    speed, acc = _within(f, 2, abs(az), speed, acc)
+    speed, acc = _within(f, 3, abs(de), speed, acc)
     cruise2 = speed * speed
     entry2 = 0.0
     most2 = min(cruise2, f[s.CRUISE2])
@@ -162,7 +163,7 @@ def add_block(f, i, m, t, length, fed, speed, ax, ay, az, bx, by, bz, radius):
     n = i[s.BLOCKS]
     b = t.blocks
     b[n, s.B_LENGTH] = length
-    b[n, s.B_CRUISE2] = cruise2
+    b[n, s.B_CRUISE] = speed
     b[n, s.B_ACC] = acc
     b[n, s.B_ENTRY2] = entry2
     b[n, s.B_LAYER] = i[s.LAYERS]

@@ -37,11 +37,12 @@ class PrintedObject:
 @dataclass(frozen=True)
 class Spans:
     """Which object each stretch of lines belongs to: `starts` holds first lines, rising, `owners` the object's number
-    in `names`, -1 for none."""
+    in `names`, -1 for none; `keys` are what the marks call them: `#3` for M486 S3, else the name."""
 
     starts: Ints
     owners: Ints
     names: tuple[str, ...]
+    keys: tuple[str, ...]
 
     def of_lines(self, lines: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
         """The object each line belongs to."""
@@ -81,7 +82,7 @@ def read_spans(data: Bytes, marks: Ints) -> Spans:
                 names[now] = found[3].decode("utf-8", "replace").strip()[:80] or names[now]
         starts.append(line)
         owners.append(now)
-    return Spans(np.array(starts, np.int64), np.array(owners, np.int64), tuple(names))
+    return Spans(np.array(starts, np.int64), np.array(owners, np.int64), tuple(names), tuple(keys))
 
 
 def _named(text: bytes) -> str:
@@ -208,12 +209,15 @@ def footprints(layers: list[Floats]) -> list[Ring]:
 def _cells(ends: Floats) -> set[tuple[int, int]]:
     if not len(ends):
         return set()
+    ends = np.clip(ends, -20_000.0, 20_000.0)
     steps = int(np.ceil(np.hypot(ends[:, 2] - ends[:, 0], ends[:, 3] - ends[:, 1]).max() / CELL_MM)) + 1
     share = np.linspace(0, 1, min(max(2, steps), 400))
     cells: set[tuple[int, int]] = set()
     for piece in np.array_split(ends, max(1, len(ends) * len(share) // 2_000_000)):
         x = piece[:, 0, None] + (piece[:, 2] - piece[:, 0])[:, None] * share
         y = piece[:, 1, None] + (piece[:, 3] - piece[:, 1])[:, None] * share
-        grid = np.unique(np.stack([np.floor(x / CELL_MM), np.floor(y / CELL_MM)], -1).reshape(-1, 2), axis=0)
-        cells.update(map(tuple, grid.astype(int).tolist()))
+        codes = np.unique(
+            (np.floor(x / CELL_MM) + 32768).astype(np.int64) * 65536 + (np.floor(y / CELL_MM) + 32768).astype(np.int64)
+        )
+        cells.update(zip((codes // 65536 - 32768).tolist(), (codes % 65536 - 32768).tolist(), strict=True))
     return cells

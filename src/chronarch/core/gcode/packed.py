@@ -59,14 +59,18 @@ class Unpacker:
         out: list[bytes] = []
         while data:
             if self._between:
-                self._begin(data if len(data) >= 4 else data.ljust(4, b"\0"))
-                if not self.packed:
-                    self._kind = "gzip"
+                # another packed piece may follow the one that has ended; anything else is padding
+                self._head += data
+                if len(self._head) < 4:
                     return out
+                data, self._head = self._head, b""
+                if not is_packed(data):
+                    return out
+                self._begin(data)
                 self._between = False
             if self._kind == "gzip":
                 out.append(self._work.decompress(data, PIECE))
-                data = self._work.unconsumed_tail if not self._work.eof else self._work.unused_data
+                data = self._work.unused_data if self._work.eof else self._work.unconsumed_tail
             else:
                 out.append(self._work.decompress(data))
                 data = self._work.unused_data

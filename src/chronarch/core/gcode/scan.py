@@ -13,7 +13,8 @@ from chronarch.core.gcode.effects import add_mark, choose_tool, do_g, do_m, obje
 from chronarch.core.gcode.kernel import kernel
 from chronarch.core.gcode.motion import plan_mark, settle
 
-LONGEST_LINE = 4096
+LONGEST_LINE = np.uint64(4096)
+ONE, TWO, THREE, FIVE = (np.uint64(n) for n in (1, 2, 3, 5))
 POWERS = 10.0 ** np.arange(19)
 _TYPE, _FEAT, _PRIN, _STOP, _MESH = (
     int.from_bytes(word, "big") for word in (b"type", b"feat", b"prin", b"stop", b"mesh")
@@ -24,41 +25,45 @@ _TYPE, _FEAT, _PRIN, _STOP, _MESH = (
 def _comment(i, t, data, at, end):
     """What a comment says that matters while reading: the kind of line that follows, or an object's begin or end."""
     while at < end and data[at] == 32:
-        at += 1
-    if end - at < 5:
+        at += ONE
+    if end < at + FIVE:
         return
     key = 0
     for k in range(4):
-        key = (key << 8) | (int(data[at + k]) | 32)
+        key = (key << 8) | (int(data[at + np.uint64(k)]) | 32)
+    length = end - at
     if key == _TYPE or key == _FEAT:
         i[s.FEATURE] = at
         if i[s.EMIT] != 0:
-            add_mark(i, t, s.K_FEATURE, at, end - at)
+            add_mark(i, t, s.K_FEATURE, at, length)
     elif key == _PRIN:
-        object_mark(i, t, s.K_OBJECT, at, end - at)
+        object_mark(i, t, s.K_OBJECT, at, length)
     elif key == _STOP:
-        object_mark(i, t, s.K_OBJECT_END, at, end - at)
+        object_mark(i, t, s.K_OBJECT_END, at, length)
     elif key == _MESH:
-        object_mark(i, t, s.K_OBJECT, at, end - at)
+        object_mark(i, t, s.K_OBJECT, at, length)
 
 
 @kernel
-def _line_end(data, at, stop):
-    while at < stop and data[at] != 10:
-        if data[at] == 0:
-            return -1
-        at += 1
+def _text_end(data, at, stop, comments):
+    """Where text from `at` ends: at the end of the line, a zero byte, or, with `comments`, at a semicolon."""
+    while at < stop:
+        c = data[at]
+        if c <= 10 and (c == 10 or c == 0):
+            break
+        if c == 59 and comments:
+            break
+        at += ONE
     return at
 
 
 @kernel
 def _is_name(data, at, end):
     """Whether a word of capitals, digits and underscores, three long at least, stands here: a command with a name."""
-    n = 0
-    while at < end and (65 <= data[at] <= 90 or data[at] == 95 or (n > 0 and 48 <= data[at] <= 57)):
-        n += 1
-        at += 1
-    return n >= 3 and (at == end or data[at] == 32 or data[at] == 61 or data[at] == 13 or data[at] == 59)
+    begin = at
+    while at < end and (65 <= data[at] <= 90 or data[at] == 95 or (at > begin and 48 <= data[at] <= 57)):
+        at += ONE
+    return at >= begin + THREE and (at == end or data[at] == 32 or data[at] == 61 or data[at] == 13 or data[at] == 59)
 
 
 @kernel
@@ -68,7 +73,7 @@ def _odd(i, t, data, at, end):
         i[s.NAMED] += 1
         if i[s.EMIT] == 0 and i[s.NAMED] <= 5_000:
             add_mark(i, t, s.K_NAMED, at, end - at)
-    elif not (data[at] == 37 and end - at <= 2):
+    elif not (data[at] == 37 and end <= at + TWO):
         i[s.UNREADABLE] += 1
         if i[s.EMIT] == 0 and i[s.UNREADABLE] <= 100:
             add_mark(i, t, s.K_UNREADABLE, at, end - at)
@@ -76,12 +81,13 @@ def _odd(i, t, data, at, end):
 
 @kernel
 def _closing(data, at, end):
-    """Where the parenthesis opened at `at` closes on this line, before any semicolon; -1 when it does not."""
+    """Where the parenthesis opened at `at` closes on this line, before any semicolon; `at` when it does not."""
+    begin = at
     while at < end and data[at] != 10 and data[at] != 59:
         if data[at] == 41:
             return at
-        at += 1
-    return -1
+        at += ONE
+    return begin
 
 
 @kernel
@@ -94,15 +100,40 @@ def _is_checksum(data, at, end):
             digits += 1
         elif c != 32 and c != 13 and c != 9:
             return False
-        at += 1
+        at += ONE
     return digits > 0
 
 
 @kernel
-def scan(data, start, stop, chunk, f, i, m, t):
-    """Read from `start` to the first line at or after `chunk`, at most to `stop`. Returns where it stopped; `i[FAILED]`
-    says why when it could not go on."""
-    p = start
+def _long_number(data, at, end):
+    """A number with more digits than an integer holds."""
+    value, part = 0.0, 0.0
+    while at < end:
+        if data[at] == 46:
+            part = 1.0
+        elif part > 0.0:
+            part *= 0.1
+            value += part * (float(data[at]) - 48.0)
+        else:
+            value = value * 10.0 + (float(data[at]) - 48.0)
+        at += ONE
+    return min(value, 1e17)
+
+
+@kernel
+def _failed(i, at, why):
+    i[s.FAILED] = why
+    return np.int64(at)
+
+
+@kernel
+def scan(data, start, stop_at, chunk_at, f, i, m, t):
+    """Read from `start` to the first line at or after `chunk_at`, at most to `stop_at`. Returns where it stopped;
+    `i[FAILED]` says why when it could not go on.
+
+    Places in the file are unsigned: numba would look at each whether it counts from the end.
+    """
+    p, stop, chunk = np.uint64(start), np.uint64(stop_at), np.uint64(chunk_at)
     window = 2 * int(m[s.M_WINDOW]) + 8
     while p < stop and p < chunk:
         if (
@@ -112,105 +143,94 @@ def scan(data, start, stop, chunk, f, i, m, t):
             or i[s.PLAN_MARKS] + window > t.plan.shape[0]
             or i[s.MOVES] + 4 > t.moves.shape[0]
         ):
-            return p
-        begin = p
+            return np.int64(p)
+        begin, first = p, p
         i[s.OFFSET_AT] = begin
         i[s.LINE] += 1
-        kind, word, mask, first, numbered = 0, 0, 0, -1, False
+        kind, word, mask, found, numbered = 0, 0, 0, False, False
         while p < stop:
             c = data[p]
-            if c == 10:
-                break
+            letter = (int(c) & 223) - 65
             if c <= 32:
+                if c == 10:
+                    break
                 if c == 0:
-                    i[s.FAILED] = s.ZERO_BYTE
-                    return p
-                p += 1
+                    return _failed(i, p, s.ZERO_BYTE)
+                p += ONE
                 continue
-            if c == 59:
-                at = p + 1
-                p = _line_end(data, at, stop)
-                if p < 0:
-                    i[s.FAILED] = s.ZERO_BYTE
-                    return at
-                _comment(i, t, data, at, p)
-                break
-            if c == 40:
-                close = _closing(data, p, stop)
-                if close >= 0:
-                    p = close + 1
+            if c < 65:
+                if c == 59:
+                    at = p + ONE
+                    p = _text_end(data, at, stop, False)
+                    if p < stop and data[p] == 0:
+                        return _failed(i, p, s.ZERO_BYTE)
+                    _comment(i, t, data, at, p)
+                    break
+                if c == 40:
+                    close = _closing(data, p, stop)
+                    if close > p:
+                        p = close + ONE
+                        continue
+                elif c == 42 and _is_checksum(data, p + ONE, stop):
+                    p = _text_end(data, p, stop, True)
                     continue
-            elif c == 42 and _is_checksum(data, p + 1, stop):
-                while p < stop and data[p] != 10 and data[p] != 59:
-                    p += 1
-                continue
-            letter = (c & 223) - 65
             if kind == 0:
-                digit = p + 1 < stop and 48 <= data[p + 1] <= 57
-                if letter == 13 and not numbered and digit and first < 0:
+                digit = p + ONE < stop and 48 <= data[p + ONE] <= 57
+                if letter == 13 and not numbered and digit and c >= 65:
                     numbered = True
-                    p += 1
+                    p += ONE
                     while p < stop and 48 <= data[p] <= 57:
-                        p += 1
+                        p += ONE
                     continue
-                first = p
+                first, found = p, True
                 if digit and (letter == 6 or letter == 12 or letter == 19) and c >= 65:
-                    p += 1
+                    p += ONE
                     number, decimal = 0, 0
                     while p < stop and 48 <= data[p] <= 57:
                         number = min(number * 10 + int(data[p]) - 48, 1_000_000)
-                        p += 1
-                    if p + 1 < stop and data[p] == 46 and 48 <= data[p + 1] <= 57:
-                        decimal = int(data[p + 1]) - 48
-                        p += 2
+                        p += ONE
+                    if p + ONE < stop and data[p] == 46 and 48 <= data[p + ONE] <= 57:
+                        decimal = int(data[p + ONE]) - 48
+                        p += TWO
                         while p < stop and 48 <= data[p] <= 57:
-                            p += 1
+                            p += ONE
                     if p >= stop or (data[p] != 46 and not 48 <= data[p] <= 57):
                         kind = letter
                         word = number * 10 + decimal if letter == 6 else number
                         if letter == 12 and (word == 117 or word == 118 or word == 23 or word == 28 or word == 486):
-                            while p < stop and data[p] != 10 and data[p] != 59:
-                                if data[p] == 0:
-                                    i[s.FAILED] = s.ZERO_BYTE
-                                    return p
-                                p += 1
+                            p = _text_end(data, p, stop, True)
                         continue
                 kind = -1
-                while p < stop and data[p] != 10 and data[p] != 59:
-                    if data[p] == 0:
-                        i[s.FAILED] = s.ZERO_BYTE
-                        return p
-                    p += 1
+                p = _text_end(data, p, stop, True)
                 continue
-            if 0 <= letter < 26 and c >= 65:
-                p += 1
+            if c >= 65 and 0 <= letter < 26:
+                p += ONE
                 while p < stop and data[p] == 32:
-                    p += 1
+                    p += ONE
                 q = p
                 negative = False
                 if q < stop and (data[q] == 45 or data[q] == 43):
                     negative = data[q] == 45
-                    q += 1
+                    q += ONE
                 mantissa, digits, scale = 0, 0, 0
-                while q < stop:
-                    c = data[q]
-                    if 48 <= c <= 57:
-                        if digits < 18:
-                            mantissa = mantissa * 10 + int(c) - 48
-                            digits += 1
-                            if scale > 0:
-                                scale += 1
-                        elif scale == 0:
-                            mantissa = 10**17
-                    elif c == 46 and scale == 0:
-                        scale = 1
-                    else:
-                        break
-                    q += 1
+                begun = q
+                while q < stop and 48 <= data[q] <= 57:
+                    mantissa = mantissa * 10 + int(data[q]) - 48
+                    digits += 1
+                    q += ONE
+                if q < stop and data[q] == 46:
+                    q += ONE
+                    while q < stop and 48 <= data[q] <= 57:
+                        mantissa = mantissa * 10 + int(data[q]) - 48
+                        scale += 1
+                        q += ONE
+                    digits += scale
                 if digits > 0:
                     value = float(mantissa)
-                    if scale > 1:
-                        value /= POWERS[scale - 1]
+                    if digits > 18:
+                        value = _long_number(data, begun, q)
+                    elif scale > 0:
+                        value /= POWERS[scale]
                     t.vals[letter] = -value if negative else value
                     mask |= 1 << letter
                     p = q
@@ -221,11 +241,10 @@ def scan(data, start, stop, chunk, f, i, m, t):
                     if kind == 6 and word == 280:
                         mask |= 1 << letter
             else:
-                p += 1
-        if p - begin > LONGEST_LINE and first >= 0:
-            i[s.FAILED] = s.LONG_LINE
-            return begin
-        if first >= 0:
+                p += ONE
+        if found:
+            if p > begin + LONGEST_LINE:
+                return _failed(i, begin, s.LONG_LINE)
             if kind == 6:
                 if word < s.M_WORDS:
                     if t.counts[0, word] == 0:
@@ -237,14 +256,14 @@ def scan(data, start, stop, chunk, f, i, m, t):
                     if t.counts[1, word] == 0:
                         t.counts[3, word] = i[s.LINE]
                     t.counts[1, word] += 1
-                do_m(f, i, m, t, word, mask, first, p - first)
+                do_m(f, i, m, t, word, mask, np.int64(first), np.int64(p - first))
             elif kind == 19:
                 choose_tool(f, i, m, t, word)
             else:
                 _odd(i, t, data, first, p)
             i[s.COMMAND] += 1
-        p += 1
-    return p
+        p += ONE
+    return np.int64(min(p, stop))
 
 
 @kernel

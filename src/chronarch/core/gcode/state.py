@@ -87,7 +87,7 @@ CLOCKWISE, COUNTER = 16, 32
 ZERO_BYTE, LONG_LINE = 1, 2
 
 # columns --------------------------------------------------------------------------------------------------------
-B_LENGTH, B_CRUISE2, B_ACC, B_ENTRY2, B_LAYER, B_COMMAND, B_FILAMENT, B_MOVE, B_SPAN, B_PLAN2 = range(10)
+B_LENGTH, B_CRUISE, B_ACC, B_ENTRY2, B_LAYER, B_COMMAND, B_FILAMENT, B_MOVE, B_SPAN, B_PLAN2 = range(10)
 BLOCK_COLUMNS = 10
 P_COMMAND, P_SECONDS, P_FILAMENT = 0, 1, 2
 MARK_COLUMNS = 6

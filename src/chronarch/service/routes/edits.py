@@ -45,7 +45,7 @@ async def edit(which: str, order: w.EditOrder, who: Operator, shop: TheShop) -> 
         if sha256 == kept.revision.sha256:
             raise Refused(409, "The edit changes nothing in this file.")
         received = Received(out, sha256, out.stat().st_size, sha256)
-        how = f"revision {kept.revision.number}: {done.text}"
+        how = f"from revision {kept.revision.number}: {done.text}"
         number = await shop.intake.take(received, kept.file.name, who.name, how=how)
         _, body = await answer_of(shop, await shop.intake.settled(number, 600))
     finally:

@@ -41,7 +41,7 @@ class WithoutService(unittest.TestCase):
         for words in ("Planned time", "Layers", "3", "nozzle 205 °C"):
             self.assertIn(words, said.stdout)
         told = json.loads(run("inspect", str(path), "--json", env=self.env).stdout)
-        self.assertEqual((told["layers"], len(told["layer_table"])), (3, 3))
+        self.assertEqual((told["reading"]["layers"], len(told["layer_table"])), (3, 3))
 
     def test_inspect_refuses_what_is_not_gcode_in_one_sentence(self) -> None:
         path = write(self.folder, "letter.gcode", "Dear sir,\n" * 10)

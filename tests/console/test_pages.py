@@ -5,49 +5,17 @@ from __future__ import annotations
 import re
 import signal
 
-from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
+from playwright.sync_api import expect
 
 from chronarch.client import requests
 from chronarch.core.states import MachineState
+from tests.support.browser import ConsoleCase
 from tests.support.gcode import squares, write
-from tests.support.world import PASSWORD, PERSON, WorldCase, eventually
-
-CHROMIUM = [
-    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync",
-]  # fmt: skip
-OWN = ("http://127.0.0.1", "data:", "blob:")
-expect.set_options(timeout=15_000)
+from tests.support.world import PASSWORD, PERSON, eventually
 
 
-class Pages(WorldCase):
+class Pages(ConsoleCase):
     machines = ("Anchor", "Bezel")
-    playwright: Playwright
-    browser: Browser
-
-    @classmethod
-    def prepare(cls) -> None:
-        super().prepare()
-        cls.playwright = sync_playwright().start()
-        cls.addClassCleanup(cls.playwright.stop)
-        cls.browser = cls.playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
-        cls.addClassCleanup(cls.browser.close)
-
-    def open(self, path: str = "/", width: int = 1280, height: int = 800, signed_in: bool = True) -> Page:
-        context = self.browser.new_context(viewport={"width": width, "height": height}, timezone_id="UTC")
-        self.addCleanup(context.close)
-        page = context.new_page()
-        self.faults: list[str] = []
-        page.on("pageerror", lambda error: self.faults.append(str(error)))
-        page.on("request", lambda r: None if r.url.startswith(OWN) else self.faults.append(r.url))
-        if signed_in:
-            who = {"login": PERSON, "password": PASSWORD}
-            self.assertTrue(context.request.post(f"{self.world.address}/api/sign-in", data=who).ok)
-        page.goto(self.world.address + path)
-        return page
-
-    def tearDown(self) -> None:
-        self.assertEqual(getattr(self, "faults", []), [], "no script fails, and nothing is asked of the internet")
 
     def test_signing_in_and_out(self) -> None:
         page = self.open("/", signed_in=False)
@@ -69,7 +37,7 @@ class Pages(WorldCase):
         letter = write(w.folder, "letter.gcode", "Dear sir,\n" * 30)
         page = self.open("/library")
         page.get_by_test_id("files").set_input_files([good, letter])
-        expect(page.get_by_role("cell", name="console-piece.gcode")).to_be_visible()
+        expect(page.get_by_role("link", name="console-piece.gcode")).to_be_visible()
         expect(page.get_by_role("alert")).to_contain_text("This is not G-code")
         page.get_by_role("button", name="Dismiss").click()
         row = page.get_by_role("row", name=re.compile("console-piece"))
@@ -227,7 +195,17 @@ class Pages(WorldCase):
         eventually(lambda: all(m.reachable for m in w.machines()), "the tender is back")
 
     def test_no_page_is_wider_than_a_phone_and_every_view_has_an_address(self) -> None:
-        for path in ("/", "/queue", "/library", "/records", "/machines/Anchor", "/no-such-page", "/machines/Nobody"):
+        for path in (
+            "/",
+            "/queue",
+            "/library",
+            "/library/parts",
+            "/library/bin",
+            "/records",
+            "/machines/Anchor",
+            "/no-such-page",
+            "/machines/Nobody",
+        ):
             with self.subTest(path=path):
                 page = self.open(path, 390, 844)
                 expect(page.get_by_role("heading").first).to_be_visible()

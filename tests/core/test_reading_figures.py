@@ -1,4 +1,4 @@
-"""What a reading says of a file: words, layers, extents, filament, objects, pictures, findings, and one layer's moves."""
+"""What a reading says of a file: words, layers, extents, filament, objects, pictures, findings, one layer's moves."""
 
 from __future__ import annotations
 
@@ -38,8 +38,8 @@ def read(text: str, model: MachineModel = MODEL) -> Analysis:
 
 class Words(unittest.TestCase):
     pieces = st.sampled_from(
-        ["G1", "g1", "X1", "Y-2.5", " ", "\t", ";", "(a)", "(", ")", "N12", "n3 ", "*37", "*", "M104", "S200", "T1", "M117 hi",
-         "%", "E.5", "FOO", "é", "G28", "\r", "1", "."]
+        ["G1", "g1", "X1", "Y-2.5", " ", "\t", ";", "(a)", "(", ")", "N12", "n3 ", "*37", "*", "M104", "S200", "T1",
+         "M117 hi", "%", "E.5", "FOO", "é", "G28", "\r", "1", "."]
     )  # fmt: skip
 
     @settings(max_examples=300, derandomize=True, deadline=None)
@@ -51,8 +51,12 @@ class Words(unittest.TestCase):
 
     def test_numbers_checksums_case_comments_and_line_ends_change_nothing(self) -> None:
         plain = read("G28\nG1 X10 Y5 E1 F600\nG1 X20\n")
-        for text in ("N1 G28*18\nN2 G1 X10 Y5 E1 F600*99\nN3 G1 X20*1\n", "g28\ng1x10y5e1f600\ng1x20\n",
-                     "G28\r\nG1 X10 Y5 E1 F600 ; there\r\nG1 X20 (and on)\r\n", "G28\n\nG01 X+10.000 Y 5 E1. F600\nG1 X20\n"):  # fmt: skip
+        for text in (
+            "N1 G28*18\nN2 G1 X10 Y5 E1 F600*99\nN3 G1 X20*1\n",
+            "g28\ng1x10y5e1f600\ng1x20\n",
+            "G28\r\nG1 X10 Y5 E1 F600 ; there\r\nG1 X20 (and on)\r\n",
+            "G28\n\nG01 X+10.000 Y 5 E1. F600\nG1 X20\n",
+        ):
             with self.subTest(text=text):
                 a = read(text)
                 self.assertAlmostEqual(a.planned_s, plain.planned_s)

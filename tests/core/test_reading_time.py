@@ -113,7 +113,9 @@ class ClosedForms(unittest.TestCase):
 
 
 moves = st.lists(
-    st.tuples(st.floats(0, 200), st.floats(0, 200), st.sampled_from([0.2, 0.4, 0.6]), st.floats(-1, 3), st.floats(5, 180)),
+    st.tuples(
+        st.floats(0, 200), st.floats(0, 200), st.sampled_from([0.2, 0.4, 0.6]), st.floats(-1, 3), st.floats(5, 180)
+    ),
     min_size=1, max_size=60,
 )  # fmt: skip
 

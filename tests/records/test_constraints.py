@@ -43,10 +43,10 @@ class Constraints(unittest.IsolatedAsyncioTestCase):
                     t.Machine(id=n, name=f"M{n}", model_id=1, tender_id=1, link="", intake=Intake.OPEN, tools=[],
                               state=MachineState.IDLE, since=NINE)
                 )  # fmt: skip
-            db.add(
-                t.File(id=1, name="f", sha256=SHA, added_at=NINE, added_by="x", plan={},
-                       reading={"commands": 10, "planned_s": 60.0})
-            )  # fmt: skip
+            db.add(t.File(id=1, name="f", tags=[], added_at=NINE, added_by="x"))
+            await db.flush()
+            db.add(t.Revision(id=1, file_id=1, number=1, sha256=SHA, added_at=NINE, added_by="x"))
+            db.add(t.ContentReading(sha256=SHA, model="m", planned_s=60.0, figures={"commands": 10}, plan={}))
             await db.flush()
             for n in (1, 2):
                 db.add(t.Job(id=n, file_id=1, copies=2, requirement={}, created_at=NINE, created_by="x"))
@@ -58,7 +58,8 @@ class Constraints(unittest.IsolatedAsyncioTestCase):
             return await claim(
                 db,
                 await db.get_one(t.Job, job),
-                await db.get_one(t.File, 1),
+                await db.get_one(t.Revision, 1),
+                await db.get_one(t.ContentReading, (SHA, "m")),
                 await db.get_one(t.Machine, machine),
                 NINE,
             )
@@ -114,8 +115,9 @@ class Constraints(unittest.IsolatedAsyncioTestCase):
         await self.try_claim(1, 1)
         with self.assertRaises(pymysql.err.IntegrityError):
             self.raw(
-                "insert into build (job_id, copy_number, machine_id, sha256, state, reason, claimed_at, scrap_reason,"
-                f" judged_by, commands, acknowledged, planned_s, grams) values (2, 1, 1, '{SHA}', 'starting', '',"
+                "insert into build (file_id, revision, job_id, copy_number, machine_id, sha256, state, reason,"
+                " claimed_at, scrap_reason, judged_by, commands, acknowledged, planned_s, grams)"
+                f" values (1, 1, 2, 1, 1, '{SHA}', 'starting', '',"
                 " '2026-10-19', '', '', 1, 0, 1, 0)"
             )
 

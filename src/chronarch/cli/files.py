@@ -47,14 +47,15 @@ def add_files(service: Service, paths: tuple[Path, ...], folder: str, queue: boo
     quiet = not sys.stderr.isatty()
     columns = (TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn())
     with Progress(*columns, transient=True, disable=quiet) as progress:
-        for path, under in _expanded(paths, folder):
+        found = _expanded(paths, folder)
+        for path, under in found:
             task = progress.add_task(path.name, total=path.stat().st_size)
 
             def told(n: int, task: Any = task) -> None:
                 progress.advance(task, n)
 
             try:
-                key = f"{once}/{path.name}" if once and len(paths) > 1 else once
+                key = f"{once}/{path.name}" if once and len(found) > 1 else once
                 added.append(service.client.add_file(path, progress=told, folder=under, queue=wish, once=key))
             except RefusedByService as error:
                 refused = True

@@ -1,0 +1,45 @@
+"""A shop with a browser at it, for tests of the console."""
+
+from __future__ import annotations
+
+from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
+
+from tests.support.world import PASSWORD, PERSON, WorldCase
+
+CHROMIUM = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+OWN = ("http://127.0.0.1", "data:", "blob:")
+expect.set_options(timeout=15_000)
+
+
+class ConsoleCase(WorldCase):
+    """Tests that share one world and one browser; a page that fails a script or asks the internet fails its test."""
+
+    playwright: Playwright
+    browser: Browser
+
+    @classmethod
+    def prepare(cls) -> None:
+        super().prepare()
+        cls.playwright = sync_playwright().start()
+        cls.addClassCleanup(cls.playwright.stop)
+        cls.browser = cls.playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        cls.addClassCleanup(cls.browser.close)
+
+    def open(self, path: str = "/", width: int = 1280, height: int = 800, signed_in: bool = True) -> Page:
+        context = self.browser.new_context(viewport={"width": width, "height": height}, timezone_id="UTC")
+        self.addCleanup(context.close)
+        page = context.new_page()
+        self.faults: list[str] = []
+        page.on("pageerror", lambda error: self.faults.append(str(error)))
+        page.on("request", lambda r: None if r.url.startswith(OWN) else self.faults.append(r.url))
+        if signed_in:
+            who = {"login": PERSON, "password": PASSWORD}
+            self.assertTrue(context.request.post(f"{self.world.address}/api/sign-in", data=who).ok)
+        page.goto(self.world.address + path)
+        return page
+
+    def tearDown(self) -> None:
+        self.assertEqual(getattr(self, "faults", []), [], "no script fails, and nothing is asked of the internet")

@@ -39,3 +39,4 @@ states: ## Draw docs/states.md from the tables.
 bench: ## Measure: each figure as a ratio to a limit taken in the same run.
 	@tools/setup develop
 	$(BIN)/python -m bench.feeding
+	$(BIN)/python -m bench.reading

@@ -57,6 +57,10 @@ class Library(WorldCase):
             "uno.gcode", self.chronarch("files", "change", "one.gcode", "--name", "uno.gcode", "--notes", "first")
         )
         self.assertIn("attic", self.chronarch("files", "folders"))
+        self.chronarch("files", "make-folder", "attic/left")
+        self.assertIn("loft now", self.chronarch("files", "move-folder", "attic", "loft"))
+        self.assertIn("loft/left is gone", self.chronarch("files", "remove-folder", "loft/left"))
+        self.assertIn("1 file queued", self.chronarch("files", "queue", "two.gcode", "--copies", "3"))
         self.assertIn("1 file in the bin", self.chronarch("files", "bin", "uno.gcode"))
         self.assertIn("uno.gcode", self.chronarch("files", "list", "--bin"))
         self.assertIn("1 file back", self.chronarch("files", "restore", "uno.gcode"))
@@ -122,6 +126,8 @@ class Library(WorldCase):
 
     def test_inspect_reads_by_a_model_draws_and_lists_layers_without_a_service(self) -> None:
         spec = self.chronarch("models", "show", MODEL, "--json")
+        same = self.chronarch("models", "change", "-", stdin=spec)
+        self.assertIn("has its new figures", same)
         self.assertIn(MODEL, self.chronarch("models", "list"))
         with tempfile.TemporaryDirectory() as home:
             folder = Path(home)

@@ -243,6 +243,12 @@ class Files(LibraryCase):
             [x.rule for x in with_model.reading.findings if x.severity == "refuse"][:1], ["outside-volume"]
         )
         self.assertEqual([x for x in later.reading.findings if x.severity == "refuse"], [])
+        do(requests.change_model(slow.model_copy(update={"acceleration_mm_s2": 4000, "volume_mm": (250, 250, 250)})))
+        quick = lambda: do(library.file(f.id)).times[slow.name] < later.times[slow.name] * 0.9  # noqa: E731
+        eventually(quick, "its files are read anew when a model gets other figures")
+        self.assertEqual([x for x in do(library.file(f.id, slow.name)).reading.findings if x.severity == "refuse"], [])
+        with self.refused("no model named"):
+            do(requests.change_model(slow.model_copy(update={"name": "Nobody"})))
 
 
 class Edits(LibraryCase):

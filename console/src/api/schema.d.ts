@@ -1109,6 +1109,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/models/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change Model
+         * @description Give a model other figures. Its files are read anew by them; builds that run keep the plan they began with.
+         */
+        put: operations["change_model_api_models__name__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/notices": {
         parameters: {
             query?: never;
@@ -3799,14 +3819,14 @@ export interface operations {
     drop_raw_api_drop__name__put: {
         parameters: {
             query?: {
-                folder?: string;
-                queue?: boolean;
                 copies?: number;
                 material?: string;
                 colour?: string;
                 machine?: string;
                 model?: string;
                 held?: boolean;
+                folder?: string;
+                queue?: boolean;
             };
             header?: {
                 "content-digest"?: string | null;
@@ -5268,6 +5288,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Pace"][];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_model_api_models__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Model"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Model"];
                 };
             };
             /** @description What was wrong and what to do. */

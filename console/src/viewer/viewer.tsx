@@ -1,6 +1,6 @@
 import * as Slider from "@radix-ui/react-slider";
 import { Box, ChevronDown, ChevronUp, Layers, Pause, Play } from "lucide-react";
-import { type KeyboardEvent, lazy, type ReactNode, Suspense, useEffect, useMemo, useState } from "react";
+import { type KeyboardEvent, lazy, type ReactNode, Suspense, useEffect, useMemo, useRef, useState } from "react";
 
 import { Button } from "../ui/button";
 import { duration } from "../ui/format";
@@ -63,7 +63,12 @@ export function Viewer(p: Props) {
     while (upTo < count && m.command[upTo]! <= p.following!.acknowledged) upTo++;
   }
 
-  useEffect(() => setShare(null), [layer, p.sha256]);
+  const shown = useRef({ layer, sha256: p.sha256 });
+  useEffect(() => {
+    if (shown.current.layer === layer && shown.current.sha256 === p.sha256) return;
+    shown.current = { layer, sha256: p.sha256 };
+    setShare(playing ? 0 : null);
+  }, [layer, p.sha256, playing]);
   useEffect(() => {
     if (!playing || !m || !fresh) return;
     // a layer takes about five seconds to watch, whatever its real time
@@ -106,7 +111,7 @@ export function Viewer(p: Props) {
     deed();
   };
   const row = table.data?.[layer - 1];
-  const move = share !== null && m && share > 0 ? share - 1 : null;
+  const move = share !== null && m && share > 0 && share <= count ? share - 1 : null;
   return (
     <div className="flex flex-col" onKeyDown={key} data-testid="viewer">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 border-b border-rule px-4 py-2.5">

@@ -301,6 +301,40 @@ def list_folders(service: Service, as_json: bool) -> None:
     return None
 
 
+@files.command("make-folder")
+@click.argument("path")
+@pass_service
+def make_folder(service: Service, path: str) -> None:
+    """Make a folder, and those above it."""
+    click.echo(f"{service.do(library.add_folder(path)).path} is there.")
+
+
+@files.command("move-folder")
+@click.argument("path")
+@click.argument("to")
+@pass_service
+def move_folder(service: Service, path: str, to: str) -> None:
+    """Rename a folder or put it elsewhere, with all it holds."""
+    click.echo(service.do(library.move_folder(path, to)).text)
+
+
+@files.command("remove-folder")
+@click.argument("path")
+@pass_service
+def remove_folder(service: Service, path: str) -> None:
+    """Remove an empty folder."""
+    click.echo(service.do(library.remove_folder(path)).text)
+
+
+@files.command("queue")
+@NAMES
+@click.option("--copies", default=1, show_default=True, help="Of each.")
+@pass_service
+def queue_files(service: Service, names: tuple[str, ...], copies: int) -> None:
+    """Queue copies of many files at once, for any machine that fits."""
+    _batch(service, names, "queue", "{n} queued.", copies=copies)
+
+
 @files.command("revisions")
 @click.argument("file")
 @json_option

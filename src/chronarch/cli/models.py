@@ -66,6 +66,15 @@ def _text(value: object) -> str:
     return f"{value:g}" if isinstance(value, float) else str(value).replace("\n", " | ")
 
 
+@models.command("change")
+@click.argument("path", type=click.File("r"))
+@pass_service
+def change_model(service: Service, path: IO[str]) -> None:
+    """Give a model other figures, from its JSON; its files are read anew. - reads standard input."""
+    m = service.do(requests.change_model(w.Model.model_validate_json(path.read())))
+    click.echo(f"{m.name} has its new figures; its files are being read anew.")
+
+
 @models.command("add")
 @click.argument("path", type=click.File("r"))
 @pass_service

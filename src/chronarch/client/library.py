@@ -38,6 +38,11 @@ def drop(name: str, folder: str, queue: w.QueueWish | None, once: str, digest: s
     return Call("PUT", _of("drop", name), w.Dropped | w.Arrival, params=params, headers=headers)
 
 
+def arrivals() -> Call[list[w.Arrival]]:
+    """Files that are being read now."""
+    return Call("GET", "/api/arrivals", list[w.Arrival])
+
+
 def arrival(number: int) -> Call[w.Arrival]:
     return Call("GET", _of("arrivals", number), w.Arrival)
 
@@ -114,6 +119,20 @@ def layers(sha256: str, model: str | None = None) -> Call[list[w.LayerRow]]:
 
 def layer(sha256: str, number: int, model: str | None = None) -> Call[bytes]:
     return Call("GET", _of("contents", sha256, "layers", number), bytes, params=some(model=model))
+
+
+def shape(sha256: str, model: str | None = None) -> Call[bytes]:
+    """All that is laid, thinned, in binary."""
+    return Call("GET", _of("contents", sha256, "shape"), bytes, params=some(model=model))
+
+
+def picture(sha256: str, width: int = 200) -> Call[bytes]:
+    """The slicer's thumbnail nearest a width."""
+    return Call("GET", _of("contents", sha256, "picture"), bytes, params=some(width=width))
+
+
+def lines(sha256: str, first: int = 1, count: int = 200) -> Call[w.Lines]:
+    return Call("GET", _of("contents", sha256, "text"), w.Lines, params=some(first=first, count=count))
 
 
 def drawing(

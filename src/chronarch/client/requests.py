@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Generic, TypeVar
+from urllib.parse import quote
 
 import httpx
 from pydantic import BaseModel, TypeAdapter, ValidationError
@@ -126,6 +127,11 @@ def models() -> Call[list[wm.Model]]:
 
 def add_model(model: wm.Model) -> Call[wm.Model]:
     return Call("POST", "/api/models", wm.Model, body=model)
+
+
+def change_model(model: wm.Model) -> Call[wm.Model]:
+    """Give the model of that name other figures."""
+    return Call("PUT", f"/api/models/{quote(model.name, safe='')}", wm.Model, body=model)
 
 
 def paces() -> Call[list[wl.Pace]]:

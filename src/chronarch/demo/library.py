@@ -10,12 +10,13 @@ from pathlib import Path
 
 from chronarch.client import Client, library
 from chronarch.core.gcode.edits import PauseAt, SetFromLayer
-from chronarch.demo.shapes import Loop
+from chronarch.demo.shapes import Loop, hatch
 from chronarch.demo.shop import PARTS
 from chronarch.demo.slicer import Part, slice_part
 from chronarch.wire import library as w
 from chronarch.wire.library import File
 
+FACE_STRIP_MM = 0.5
 BY_NAME = {part.name: part for part in PARTS}
 TAGS = {"bobbin-32": ["standing order"], "heddle-clip": ["standing order", "fiddly"], "feeder-hopper": ["food safe"]}
 NOTES = {
@@ -59,7 +60,7 @@ def tend(client: Client, files: dict[str, File]) -> None:
 
 
 def stl(part: Part, step_mm: float = 0.8) -> bytes:
-    """One object of a part as a binary STL: its sections stacked, walls between them, without top faces of holes."""
+    """One object of a part as a binary STL: its sections stacked, walls between them, and a face below and above."""
     triangles: list[tuple[tuple[float, float, float], ...]] = []
     levels = max(2, round(part.height_mm / step_mm))
     rings = [part.section(part.height_mm * k / levels).walls(0) for k in range(levels + 1)]
@@ -89,10 +90,11 @@ def _wall(a: Loop, b: Loop, low: float, high: float) -> list[Triangle]:
 
 
 def _face(ring: list[Loop], z: float) -> list[Triangle]:
-    """The outer outline as a fan around the middle; with one hole in the middle, the band between them."""
-    outer = ring[0]
-    n = len(outer)
-    if len(ring) == 2 and abs(sum(x for x, _ in ring[1])) < 1e-6:
-        hole = [ring[1][round(i * len(ring[1]) / n) % len(ring[1])] for i in range(n)]
-        return _wall(outer, hole, z, z)
-    return [((0.0, 0.0, z), (*outer[i], z), (*outer[(i + 1) % n], z)) for i in range(n)]
+    """A flat face with its holes, as strips half a millimetre wide."""
+    found: list[Triangle] = []
+    for (x0, y), (x1, _) in hatch(ring, FACE_STRIP_MM, 0.0):
+        left, right = min(x0, x1), max(x0, x1)
+        low, high = y - FACE_STRIP_MM / 2, y + FACE_STRIP_MM / 2
+        a, b, c, d = (left, low, z), (right, low, z), (right, high, z), (left, high, z)
+        found += [(a, b, c), (a, c, d)]
+    return found

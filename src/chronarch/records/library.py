@@ -73,7 +73,7 @@ async def find(db: AsyncSession, which: int | str, *, binned: bool = False, revi
     """A file by number or name; one in the bin only by number and when asked."""
     if isinstance(which, int) or which.isdigit():
         found = await kept(db, t.File.id == int(which), revision=revision)
-        if found and (binned or found[0].file.binned_at is None):
+        if found and not found[0].file.emptied and (binned or found[0].file.binned_at is None):
             return found[0]
     found = await kept(db, t.File.live_name == str(which), revision=revision)
     return found[0] if found else None

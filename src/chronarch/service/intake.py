@@ -201,8 +201,10 @@ class Intake:
             await drop_unused(self._shop, db, [row.sha256])
 
     async def read_missing(self) -> None:
-        """Read every file's newest content for the models that have not read it; after a model was added."""
+        """Read every file's newest content for the models that have not read it: after a model was added, or given
+        other figures."""
         shop = self._shop
+        stale = set(shop.stale_models)
         async with shop.sessions() as db:
             models = core_models(await library.models_of(db))
             contents = (
@@ -215,7 +217,7 @@ class Intake:
             ).scalars()
             have: dict[str, set[str]] = {sha256: set() for sha256 in contents}
             for sha256, model in await db.execute(select(t.ContentReading.sha256, t.ContentReading.model)):
-                if sha256 in have:
+                if sha256 in have and model not in stale:
                     have[sha256].add(model)
         for sha256, read in have.items():
             missing = {name: model for name, model in models.items() if name not in read}
@@ -234,6 +236,7 @@ class Intake:
                 await db.commit()
             shop.hub.changed("files")
             shop.work.set()
+        shop.stale_models -= stale
 
 
 def core_models(rows: list[t.Model]) -> dict[str, MachineModel]:

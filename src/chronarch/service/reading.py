@@ -3,199 +3,23 @@
 from __future__ import annotations
 
 import asyncio
-import ctypes
-import hashlib
-import io
-import mmap
+import importlib
 import multiprocessing
-import signal
-from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
-from dataclasses import asdict
-from functools import lru_cache
 from pathlib import Path
-from typing import Any, TypeVar
-
-import numpy as np
+from typing import Any
 
 from chronarch.core.fleet import MachineModel
-from chronarch.core.gcode import editing
-from chronarch.core.gcode.analysis import Analysis, analyse
-from chronarch.core.gcode.compare import differences
-from chronarch.core.gcode.drawing import layer_scene, part_scene, sampled_lines
 from chronarch.core.gcode.edits import Edit
-from chronarch.core.gcode.layers import Index, layer_moves
-from chronarch.core.gcode.objects import PrintedObject
-from chronarch.core.gcode.splice import apply, describe
-from chronarch.core.gcode.state import Bytes
-from chronarch.core.solid import read_solid
 from chronarch.wire import library as w
-from chronarch.wire.upstream import WirePlan
 
 WORKERS, SLOTS = 2, 64
-MOST_SHAPE_LINES = 150_000
-T = TypeVar("T")
-_progress: Any = None
 
 
-def _enter(progress: Any) -> None:
-    """A worker's start: it ends with its parent, leaves Ctrl-C to it, and knows where to tell its progress."""
-    global _progress
-    _progress = progress
-    ctypes.CDLL(None).prctl(1, signal.SIGTERM)
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-
-
-def _mapped(path: Path) -> Bytes:
-    with path.open("rb") as source:
-        size = path.stat().st_size
-        return np.frombuffer(mmap.mmap(source.fileno(), 0, access=mmap.ACCESS_READ) if size else b"", np.uint8)
-
-
-def _index_path(derived: Path, model: MachineModel) -> Path:
-    """Where a content's layers are kept for a model, as its figures are now."""
-    return derived / f"{hashlib.sha256(repr(model).encode()).hexdigest()[:16]}.npz"
-
-
-def _keep(analysis: Analysis, derived: Path, model: MachineModel) -> None:
-    derived.mkdir(parents=True, exist_ok=True)
-    rows = np.array([list(asdict(layer).values()) for layer in analysis.layers], np.float64).reshape(-1, 7)
-    out = io.BytesIO()
-    index = analysis.index
-    np.savez_compressed(out, floats=index.floats, ints=index.ints, ends=index.ends, rows=rows)
-    target = _index_path(derived, model)
-    part = target.with_suffix(f".{multiprocessing.current_process().pid}.part")
-    part.write_bytes(out.getvalue())
-    part.replace(target)
-
-
-def _read(
-    path: Path, derived: Path, models: dict[str, MachineModel], slot: int
-) -> list[tuple[str, dict[str, Any], dict[str, Any]]]:
-    found = []
-    data = _mapped(path)
-    for n, (name, model) in enumerate(models.items()):
-
-        def told(share: float, n: int = n) -> None:
-            _progress[slot] = (n + share) / len(models)
-
-        a = analyse(data, model, told)
-        _keep(a, derived, model)
-        for picture in a.thumbnails:
-            suffix = picture.kind.partition("/")[2]
-            (derived / f"{picture.width}x{picture.height}.{suffix}").write_bytes(picture.data)
-        reading = w.FileReading.of(a, name).model_dump(mode="json")
-        found.append((name, reading, WirePlan.of(a.plan).model_dump(mode="json")))
-    return found
-
-
-@lru_cache(maxsize=6)
-def _opened(path: Path, derived: Path, model: MachineModel) -> tuple[Bytes, Index, Any]:
-    """A content with its layers; read anew when they are not kept for the model's figures."""
-    kept = _index_path(derived, model)
-    if not kept.exists():
-        _keep(analyse(_mapped(path), model), derived, model)
-    with np.load(kept) as arrays:
-        return _mapped(path), Index(arrays["floats"], arrays["ints"], arrays["ends"]), arrays["rows"]
-
-
-def _layer(path: Path, derived: Path, model: MachineModel, layer: int) -> bytes:
-    data, index, _ = _opened(path, derived, model)
-    return layer_moves(data, index, layer, model).encode()
-
-
-def _table(path: Path, derived: Path, model: MachineModel) -> list[list[float]]:
-    rows: list[list[float]] = _opened(path, derived, model)[2].tolist()
-    return rows
-
-
-def _shape(path: Path, derived: Path, model: MachineModel) -> bytes:
-    data, index, _ = _opened(path, derived, model)
-    lines, numbers = sampled_lines(data, index, model, MOST_SHAPE_LINES)
-    head = b"CPRT" + np.array([len(lines), index.layers], "<u4").tobytes()
-    return head + lines.astype("<f4").tobytes() + numbers.astype("<u2").tobytes()
-
-
-def _drawing(
-    path: Path,
-    derived: Path,
-    model: MachineModel,
-    layer: int | None,
-    kind: str,
-    title: str,
-    objects: list[dict[str, Any]],
-) -> bytes:
-    data, index, rows = _opened(path, derived, model)
-    if layer is None:
-        scene = part_scene(data, index, model, title)
-    else:
-        outlines = tuple(
-            PrintedObject(o["name"], tuple(tuple(p) for p in o["outline"]), None, None, o["marked"]) for o in objects
-        )
-        words = f"{title}, layer {layer} of {index.layers}, z {rows[layer - 1][0]:.2f} mm"
-        scene = layer_scene(layer_moves(data, index, layer, model), model, outlines, words)
-    return scene.png() if kind == "png" else scene.svg().encode()
-
-
-def _preview(path: Path, model: MachineModel, edit: Edit, out: Path | None) -> dict[str, Any]:
-    """Make an edit: what it does, and its bytes into `out` where that is given."""
-    data = _mapped(path)
-    before = analyse(data, model)
-    edited = editing.make(data, before, edit, model)
-    changed = apply(data.tobytes(), edited.splices)
-    after = analyse(changed, model)
-    if out is not None:
-        out.write_bytes(changed)
-    reading = w.FileReading.of(after, model.name)
-    return w.EditPreview(
-        text=edited.text,
-        care=edited.care,
-        changes=[w.LineChange(**asdict(c)) for c in describe(data, edited.splices)],
-        count=len(edited.splices),
-        size=len(changed),
-        planned_before_s=before.planned_s,
-        planned_after_s=after.planned_s,
-        filament_before_mm=sum(before.filament_mm.values()),
-        filament_after_mm=sum(after.filament_mm.values()),
-        layers_after=len(after.layers),
-        findings=reading.findings,
-    ).model_dump(mode="json")
-
-
-def _difference(earlier: Path, later: Path, derived: Path, model: MachineModel) -> dict[str, Any]:
-    changes, more = differences(earlier.read_bytes(), later.read_bytes())
-    rows = _opened(later, derived, model)[2]
-    starts = [int(row[2]) for row in rows.tolist()]
-    touched: set[int] = set()
-    for c in changes:
-        last = c.line + c.after.count("\n") + 1
-        touched.update(
-            range(*(int(np.searchsorted(starts, line, "right")) + n for n, line in enumerate((c.line, last))))
-        )
-    layers = sorted(touched - {0})
-    return {"changes": [asdict(c) for c in changes], "more": more, "layers": layers}
-
-
-def _text(path: Path, first: int, count: int) -> tuple[list[str], int]:
-    """Lines `first` on, and how many the file has."""
-    data = _mapped(path)
-    ends = np.flatnonzero(data == 10)
-    total = len(ends) + (len(data) > 0 and data[-1] != 10)
-    start = 0 if first <= 1 else int(ends[first - 2]) + 1 if first - 2 < len(ends) else len(data)
-    last = first + count - 2
-    stop = int(ends[last]) if last < len(ends) else len(data)
-    raw = data[start : min(stop, start + 2_000_000)].tobytes().decode("utf-8", "replace")
-    return raw.split("\n")[:count] if start < len(data) else [], int(total)
-
-
-def _solid(path: Path) -> dict[str, Any]:
-    found = read_solid(path.read_bytes())
-    return {"kind": found.kind, "size_mm": found.size_mm, "triangles": len(found.triangles)}
-
-
-def _triangles(path: Path) -> bytes:
-    return read_solid(path.read_bytes()).triangles.astype("<f4").tobytes()
+def _call(work: str, *arguments: Any) -> Any:
+    """In a worker: do a work of `content_work`, which is loaded there alone."""
+    return getattr(importlib.import_module("chronarch.service.content_work"), work)(*arguments)
 
 
 class Readers:
@@ -208,15 +32,17 @@ class Readers:
         self._pool = self._make()
 
     def _make(self) -> ProcessPoolExecutor:
-        return ProcessPoolExecutor(WORKERS, mp_context=self._context, initializer=_enter, initargs=(self._shares,))
+        return ProcessPoolExecutor(
+            WORKERS, mp_context=self._context, initializer=_call, initargs=("enter", self._shares)
+        )
 
-    async def _run(self, work: Callable[..., T], *arguments: Any) -> T:
+    async def _run(self, work: str, *arguments: Any) -> Any:
         loop = asyncio.get_running_loop()
         try:
-            return await loop.run_in_executor(self._pool, work, *arguments)
+            return await loop.run_in_executor(self._pool, _call, work, *arguments)
         except BrokenProcessPool:
             self._pool = self._make()
-            return await loop.run_in_executor(self._pool, work, *arguments)
+            return await loop.run_in_executor(self._pool, _call, work, *arguments)
 
     def slot(self) -> int:
         """A place for one reading's progress; give it back with `release`."""
@@ -235,19 +61,22 @@ class Readers:
         self, path: Path, derived: Path, models: dict[str, MachineModel], slot: int
     ) -> list[tuple[str, dict[str, Any], dict[str, Any]]]:
         """What a content says, for each model: name, figures, time plan. Raises NotGcode."""
-        return await self._run(_read, path, derived, models, slot)
+        found: list[tuple[str, dict[str, Any], dict[str, Any]]] = await self._run("read", path, derived, models, slot)
+        return found
 
     async def layer(self, path: Path, derived: Path, model: MachineModel, layer: int) -> bytes:
-        return await self._run(_layer, path, derived, model, layer)
+        found: bytes = await self._run("layer", path, derived, model, layer)
+        return found
 
     async def table(self, path: Path, derived: Path, model: MachineModel) -> list[w.LayerRow]:
         names = list(w.LayerRow.model_fields)
         return [
-            w.LayerRow(**dict(zip(names, row, strict=True))) for row in await self._run(_table, path, derived, model)
+            w.LayerRow(**dict(zip(names, row, strict=True))) for row in await self._run("table", path, derived, model)
         ]
 
     async def shape(self, path: Path, derived: Path, model: MachineModel) -> bytes:
-        return await self._run(_shape, path, derived, model)
+        found: bytes = await self._run("shape", path, derived, model)
+        return found
 
     async def drawing(
         self,
@@ -259,24 +88,29 @@ class Readers:
         title: str,
         objects: list[dict[str, Any]],
     ) -> bytes:
-        return await self._run(_drawing, path, derived, model, layer, kind, title, objects)
+        found: bytes = await self._run("drawing", path, derived, model, layer, kind, title, objects)
+        return found
 
     async def preview(self, path: Path, model: MachineModel, edit: Edit, out: Path | None = None) -> w.EditPreview:
         """Raises EditRefused, NotGcode."""
-        return w.EditPreview.model_validate(await self._run(_preview, path, model, edit, out))
+        return w.EditPreview.model_validate(await self._run("preview", path, model, edit, out))
 
     async def difference(self, earlier: Path, later: Path, derived: Path, model: MachineModel) -> dict[str, Any]:
-        return await self._run(_difference, earlier, later, derived, model)
+        found: dict[str, Any] = await self._run("difference", earlier, later, derived, model)
+        return found
 
     async def text(self, path: Path, first: int, count: int) -> tuple[list[str], int]:
-        return await self._run(_text, path, first, count)
+        found: tuple[list[str], int] = await self._run("text", path, first, count)
+        return found
 
     async def solid(self, path: Path) -> dict[str, Any]:
         """A model's kind, size (mm) and count of triangles. Raises NotSolid."""
-        return await self._run(_solid, path)
+        found: dict[str, Any] = await self._run("solid", path)
+        return found
 
     async def triangles(self, path: Path) -> bytes:
-        return await self._run(_triangles, path)
+        found: bytes = await self._run("triangles", path)
+        return found
 
     def close(self) -> None:
         self._pool.shutdown(wait=False, cancel_futures=True)

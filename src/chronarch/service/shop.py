@@ -47,6 +47,8 @@ class Shop:
     """Set when there may be something to dispatch."""
     read_missing: asyncio.Event = field(default_factory=asyncio.Event)
     """Set when a file has not been read for a model that could make it."""
+    stale_models: set[str] = field(default_factory=set)
+    """Models whose figures have changed since their files were read."""
     _paces: dict[str, Pace] = field(default_factory=dict)
     _paces_at: datetime | None = None
 

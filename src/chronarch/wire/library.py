@@ -140,6 +140,14 @@ class LayerRow(Wire):
     filament_mm: float
 
 
+class Lines(Wire):
+    """Lines of a file from `first` on, and how many it has."""
+
+    first: int
+    lines: list[str]
+    total: int
+
+
 class Pace(Wire):
     """How long builds on a model really take, as a factor on the planned time, learned from so many builds."""
 

@@ -121,7 +121,21 @@ function Known({ file: f, asked, set, old }: KnownProps) {
               layer={layer}
               onLayer={(n) => set("layer", String(n))}
               beside={
-                models.length > 1 && (
+                <span className="flex flex-wrap items-center gap-x-4 gap-y-1">
+                <span className="text-sm text-faded">
+                  Drawing{" "}
+                  {["png", "svg"].map((kind) => (
+                    <a
+                      key={kind}
+                      className="ml-1 text-ink"
+                      download={`${f.name}-layer-${layer}.${kind}`}
+                      href={`/api/contents/${f.sha256}/drawing.${kind}?layer=${layer}&model=${encodeURIComponent(r.model ?? "")}&title=${encodeURIComponent(f.name)}`}
+                    >
+                      {kind.toUpperCase()}
+                    </a>
+                  ))}
+                </span>
+                {models.length > 1 && (
                   <label className="flex items-center gap-2 text-sm text-faded">
                     Read for
                     <select
@@ -134,7 +148,8 @@ function Known({ file: f, asked, set, old }: KnownProps) {
                       ))}
                     </select>
                   </label>
-                )
+                )}
+                </span>
               }
             />
           </Sheet>

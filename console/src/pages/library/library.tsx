@@ -234,7 +234,56 @@ function Folders({ chosen, choose, total }: { chosen: string; choose: (path: str
           );
         })}
       </ul>
+      {chosen && <FolderDeeds path={chosen} choose={choose} />}
     </nav>
+  );
+}
+
+/** Rename the chosen folder, or remove it when it is empty. */
+function FolderDeeds({ path, choose }: { path: string; choose: (path: string) => void }) {
+  const [to, setTo] = useState<string | null>(null);
+  const move = useChange(
+    () => value(api.POST("/api/folders/move", { body: { path, to: to ?? "" } })).then(() => (choose(to ?? ""), setTo(null))),
+    "files",
+  );
+  const remove = useChange(
+    () => value(api.DELETE("/api/folders", { params: { query: { path } } })).then(() => choose("")),
+    "files",
+  );
+  return (
+    <div className="mt-2">
+      <Button kind="quiet" onClick={() => setTo(path)}>
+        Rename…
+      </Button>
+      <Button kind="quiet" asked={remove.isPending} onClick={() => remove.mutate(undefined)}>
+        Remove
+      </Button>
+      <Refusal error={remove.error} />
+      {to !== null && (
+        <Dialog open close={() => setTo(null)} title={`Rename ${path}`} text="Its files go with it; a / puts it inside another.">
+          <form
+            className="flex flex-col gap-4"
+            onSubmit={(e) => {
+              e.preventDefault();
+              move.mutate(undefined);
+            }}
+          >
+            <Field label="New path">
+              <input autoFocus required className={inputLook} value={to} onChange={(e) => setTo(e.target.value)} />
+            </Field>
+            <Refusal error={move.error} />
+            <div className="flex justify-end gap-2">
+              <Button kind="quiet" onClick={() => setTo(null)}>
+                Cancel
+              </Button>
+              <Button kind="strong" type="submit" asked={move.isPending}>
+                Rename
+              </Button>
+            </div>
+          </form>
+        </Dialog>
+      )}
+    </div>
   );
 }
 
@@ -271,8 +320,9 @@ function Filters({ filter, change, files }: { filter: FileFilter; change: (c: Re
   const time = times.findIndex(
     ([, least, most]) => (filter.least_s ?? 0) / 60 === Number(least || 0) && (filter.most_s ?? 0) / 60 === Number(most || 0),
   );
+  const [open, setOpen] = useState(false);
   return (
-    <div className="mb-3 flex flex-wrap items-center gap-2">
+    <div className={`mb-3 flex flex-wrap items-center gap-2 ${open ? "" : "[&>select]:hidden sm:[&>select]:block"}`}>
       <label className="relative min-w-48 flex-1">
         <span className="sr-only">Search</span>
         <Search size={16} aria-hidden className="absolute top-1/2 left-3 -translate-y-1/2 text-faded" />
@@ -284,6 +334,9 @@ function Filters({ filter, change, files }: { filter: FileFilter; change: (c: Re
           onChange={(e) => change({ search: e.target.value })}
         />
       </label>
+      <Button className="sm:hidden" aria-expanded={open} onClick={() => setOpen(!open)}>
+        Filter
+      </Button>
       {select("Material", "material", filter.material ?? "", materials as string[])}
       {select("Nozzle", "nozzle", String(filter.nozzle_mm ?? ""), nozzles as number[], " mm")}
       {select("Model", "model", filter.model ?? "", models.map((m) => m.name))}
@@ -361,12 +414,12 @@ function Table({ files, model, queue, chosen, choose }: TableProps) {
               />
             </th>
             <th className={`${cell} text-left font-medium`}>File</th>
-            <th className={`${cell} text-right font-medium`}>Time</th>
+            <th className={`${cell} hidden text-right font-medium sm:table-cell`}>Time</th>
             <th className={`${cell} hidden text-right font-medium md:table-cell`}>Filament</th>
             <th className={`${cell} hidden text-left font-medium md:table-cell`}>Sliced for</th>
             <th className={`${cell} hidden text-right font-medium 2xl:table-cell`}>Size</th>
             <th className={`${cell} hidden text-left font-medium sm:table-cell`}>Added</th>
-            <th className={cell}>
+            <th className={`${cell} hidden sm:table-cell`}>
               <span className="sr-only">Actions</span>
             </th>
           </tr>
@@ -418,6 +471,7 @@ function Row({ file: f, now, model, on, toggle, queue }: RowProps) {
               {f.name}
             </Link>
             <div className="text-sm text-faded">
+              <span className="text-ink sm:hidden">{duration(f.reading.planned_s)} · </span>
               {details}
               {(f.tags ?? []).map((tag) => (
                 <span key={tag} className="ml-1.5 rounded bg-sunk px-1.5 text-ink">
@@ -429,7 +483,7 @@ function Row({ file: f, now, model, on, toggle, queue }: RowProps) {
           </div>
         </div>
       </td>
-      <td className={`${cell} text-right whitespace-nowrap`} title={model ? `on ${model}` : undefined}>
+      <td className={`${cell} hidden text-right whitespace-nowrap sm:table-cell`} title={model ? `on ${model}` : undefined}>
         {duration(f.reading.planned_s)}
       </td>
       <td className={`${cell} hidden text-right whitespace-nowrap md:table-cell`}>
@@ -442,7 +496,7 @@ function Row({ file: f, now, model, on, toggle, queue }: RowProps) {
       <td className={`${cell} hidden whitespace-nowrap text-faded sm:table-cell`}>
         {when(f.added_at, now)} · {f.added_by}
       </td>
-      <td className={`${cell} text-right`}>
+      <td className={`${cell} hidden text-right sm:table-cell`}>
         <Button onClick={() => queue(f)}>Queue…</Button>
       </td>
     </tr>

@@ -31,6 +31,7 @@ export function QueueDialog({ wanted, close }: { wanted: Wanted; close: () => vo
   const [loaded, setLoaded] = useState("");
   const [nozzle, setNozzle] = useState("");
   const [machine, setMachine] = useState("");
+  const [pinned, setPinned] = useState(false);
   const navigate = useNavigate();
   const submit = useChange(() => {
     const [material = "", colour = ""] = loaded.split("|");
@@ -39,6 +40,7 @@ export function QueueDialog({ wanted, close }: { wanted: Wanted; close: () => vo
         body: {
           file: file?.id ?? null,
           part: part?.id ?? null,
+          revision: pinned ? (file?.revision ?? null) : null,
           copies,
           held: false,
           requirement: { material, colour, machine, nozzle_mm: nozzle ? Number(nozzle) : null, hardened: false, model: "" },
@@ -99,6 +101,12 @@ export function QueueDialog({ wanted, close }: { wanted: Wanted; close: () => vo
             </select>
           </Field>
         </div>
+        {file && (
+          <label className="flex items-center gap-2 text-sm">
+            <input type="checkbox" checked={pinned} onChange={(e) => setPinned(e.target.checked)} />
+            Stay with revision {file.revision}; without this, waiting copies follow the newest
+          </label>
+        )}
         <Refusal error={submit.error} />
         <div className="flex justify-end gap-2">
           <Button kind="quiet" onClick={close}>

@@ -82,6 +82,16 @@ function Row({ job }: { job: Job }) {
       value(api.POST(`/api/jobs/{number}/${kind}`, { params: { path: { number: job.id } } })),
     "jobs",
   );
+  const pin = useChange(
+    () =>
+      value(
+        api.PATCH("/api/jobs/{number}", {
+          params: { path: { number: job.id } },
+          body: { revision: job.pinned ? 0 : (job.revision ?? 0) },
+        }),
+      ),
+    "jobs",
+  );
   const over = job.state === "finished" || job.state === "withdrawn";
   return (
     <li className="grid grid-cols-[1fr_auto] items-center gap-x-6 gap-y-1 px-5 py-3.5 md:grid-cols-[minmax(0,15rem)_11rem_minmax(0,1fr)_auto]">
@@ -96,10 +106,15 @@ function Row({ job }: { job: Job }) {
       <div className="col-span-2 text-sm text-faded md:col-span-1">
         <span className={job.state === "held" ? "font-semibold text-ink" : "text-ink"}>{WORDS[job.state]}</span>
         {job.why && <> · {job.why}</>}
-        <Refusal error={wish.error} />
+        <Refusal error={wish.error ?? pin.error} />
       </div>
       {!over && (
         <div className="col-span-2 flex justify-end gap-1 md:col-span-1">
+          {job.revision != null && (job.pinned || job.revision > 1) && (
+            <Button kind="quiet" asked={pin.isPending} onClick={() => pin.mutate(undefined)}>
+              {job.pinned ? "Follow the newest" : `Pin to revision ${job.revision}`}
+            </Button>
+          )}
           {job.state === "held" ? (
             <Button kind="quiet" asked={wish.isPending} onClick={() => wish.mutate("release")}>
               Release

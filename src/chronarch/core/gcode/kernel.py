@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import shutil
 import tempfile
 from pathlib import Path
 
@@ -42,7 +43,7 @@ is left out."""
 
 
 def compile_all() -> None:
-    """Compile, or find compiled, all that the kernel is made of."""
+    """Compile, or find compiled, all that the kernel is made of; what an earlier state of the code left is removed."""
     from chronarch.core.fleet import MachineModel
     from chronarch.core.gcode.reader import as_bytes, read_all
     from chronarch.core.gcode.shift import shifted
@@ -50,6 +51,10 @@ def compile_all() -> None:
     line = as_bytes(b"G1 X1 Y1 E1 F600\n")
     read_all(line, MachineModel("any"))
     shifted(line, 0, len(line), 1.0, 1.0, True)
+    now = Path(numba.config.CACHE_DIR)  # type: ignore[attr-defined]
+    for old in now.parent.glob("kernel-*"):
+        if old != now:
+            shutil.rmtree(old, ignore_errors=True)
 
 
 if __name__ == "__main__":

@@ -18,19 +18,10 @@ from chronarch.service.intake import core_models
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import library as w
-from chronarch.wire.common import Wire
 
 router = APIRouter(tags=["contents"], prefix="/contents/{sha256}")
 FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
 BINARY: dict[int | str, dict[str, Any]] = {200: {"content": {"application/octet-stream": {}}}}
-
-
-class Lines(Wire):
-    """Lines of a file from `first` on, and how many it has."""
-
-    first: int
-    lines: list[str]
-    total: int
 
 
 async def model_for(shop: Shop, name: str) -> tuple[str, MachineModel]:
@@ -149,7 +140,7 @@ async def text(
     shop: TheShop,
     first: Annotated[int, Query(ge=1)] = 1,
     count: Annotated[int, Query(ge=1, le=2000)] = 200,
-) -> Lines:
+) -> w.Lines:
     """Some of its lines."""
     lines, total = await shop.readers.text(shop.blobs.path(_known(shop, sha256)), first, count)
-    return Lines(first=first, lines=lines, total=total)
+    return w.Lines(first=first, lines=lines, total=total)

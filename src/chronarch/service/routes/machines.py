@@ -53,6 +53,23 @@ async def add_model(order: w.Model, who: Operator, shop: TheShop) -> w.Model:
     return order
 
 
+@router.put("/models/{name}")
+async def change_model(name: str, order: w.Model, who: Operator, shop: TheShop) -> w.Model:
+    """Give a model other figures. Its files are read anew by them; builds that run keep the plan they began with."""
+    async with shop.sessions() as db:
+        row = (await db.execute(select(t.Model).where(t.Model.name == name).with_for_update())).scalar_one_or_none()
+        if row is None:
+            raise Refused(404, f"There is no model named {name!r}; `chronarch models list` shows all.")
+        if order.name != name:
+            raise Refused(422, f"The model's name stays {name!r}; add another model for another name.")
+        row.spec = order.model_dump(mode="json")
+        await db.commit()
+        await shop.fleet.load(db)
+    shop.stale_models.add(name)
+    shop.read_missing.set()
+    return order
+
+
 @router.get("/machines")
 async def machines(who: Reader, shop: TheShop) -> list[w.Machine]:
     """All machines as they are now, by name."""

@@ -124,7 +124,7 @@ export function LayerCanvas(p: Props) {
         onPointerCancel={(e) => touches.current.delete(e.pointerId)}
         onDoubleClick={() => setLook(null)}
       />
-      <div className="absolute right-3 bottom-3 flex gap-1.5">
+      <div className="absolute top-3 right-3 flex gap-1.5">
         {p.objects.length > 0 && (
           <button type="button" onClick={() => setLook(close())} className={nearLook}>
             Nearer

@@ -393,7 +393,8 @@ def _ranges(numbers: list[int]) -> str:
     return ", ".join(f"{a}" if a == b else f"{a} to {b}" for a, b in out[:8]) + (" …" if len(out) > 8 else "") or "none"
 
 
-def _show_changes(changes: list[w.LineChange], most: int = 8) -> None:
+def _show_changes(changes: list[w.LineChange], most: int = 8, count: int = 0) -> None:
+    """The first changes of `count`."""
     for c in changes[:most]:
         click.echo(click.style(f"line {c.line}", dim=True))
         for sign, text, colour in (("-", c.before, "red"), ("+", c.after, "green")):
@@ -402,8 +403,9 @@ def _show_changes(changes: list[w.LineChange], most: int = 8) -> None:
                 click.echo(click.style(f"  {sign} {line}", fg=colour))
             if len(lines) > 6:
                 click.echo(click.style(f"  {sign} … {len(lines) - 6} more lines", fg=colour))
-    if len(changes) > most:
-        click.echo(click.style(f"{len(changes) - most} more changes", dim=True))
+    left = max(count, len(changes)) - most
+    if left > 0:
+        click.echo(click.style("1 more place" if left == 1 else f"{left} more places", dim=True))
 
 
 @files.command("get")
@@ -510,7 +512,7 @@ def _edit(
             ("Changes", "1 place" if p.count == 1 else f"{p.count} places"),
         ]
     )
-    _show_changes(p.changes, 4)
+    _show_changes(p.changes, 4, p.count)
     show_findings(p.findings)
     click.echo("\nNothing is changed yet; --apply makes it the newest revision.")
     return None

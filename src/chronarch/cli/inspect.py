@@ -51,7 +51,7 @@ def inspect(service: Service, file: Path, model_name: str | None, with_layers: b
         if layer is not None and not 1 <= layer <= len(layers):
             fail(f"{file.name} has layers 1 to {len(layers)}; {layer} is none of them.", WRONG_USE)
         scene = (
-            part_scene(data, found.index, model, file.name)
+            part_scene(data, found.index, model, file.name, found.objects)
             if layer is None
             else layer_scene(layer_moves(data, found.index, layer, model), model, found.objects,
                              f"{file.name}, layer {layer} of {len(layers)}, z {layers[layer - 1].z_mm:.2f} mm")

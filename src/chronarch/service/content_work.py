@@ -121,12 +121,12 @@ def drawing(
     objects: list[dict[str, Any]],
 ) -> bytes:
     data, index, rows = _opened(path, derived, model)
+    outlines = tuple(
+        PrintedObject(o["name"], tuple(tuple(p) for p in o["outline"]), None, None, o["marked"]) for o in objects
+    )
     if layer is None:
-        scene = part_scene(data, index, model, title)
+        scene = part_scene(data, index, model, title, outlines)
     else:
-        outlines = tuple(
-            PrintedObject(o["name"], tuple(tuple(p) for p in o["outline"]), None, None, o["marked"]) for o in objects
-        )
         words = f"{title}, layer {layer} of {index.layers}, z {rows[layer - 1][0]:.2f} mm"
         scene = layer_scene(layer_moves(data, index, layer, model), model, outlines, words)
     return scene.png() if kind == "png" else scene.svg().encode()

@@ -122,33 +122,21 @@ function Known({ file: f, asked, set, old }: KnownProps) {
               onLayer={(n) => set("layer", String(n))}
               beside={
                 <span className="flex flex-wrap items-center gap-x-4 gap-y-1">
-                <span className="text-sm text-faded">
-                  Drawing{" "}
-                  {["png", "svg"].map((kind) => (
-                    <a
-                      key={kind}
-                      className="ml-1 text-ink"
-                      download={`${f.name}-layer-${layer}.${kind}`}
-                      href={`/api/contents/${f.sha256}/drawing.${kind}?layer=${layer}&model=${encodeURIComponent(r.model ?? "")}&title=${encodeURIComponent(f.name)}`}
-                    >
-                      {kind.toUpperCase()}
-                    </a>
-                  ))}
-                </span>
-                {models.length > 1 && (
-                  <label className="flex items-center gap-2 text-sm text-faded">
-                    Read for
-                    <select
-                      className="rounded-md border border-rule bg-ground px-2 py-1 text-ink"
-                      value={r.model}
-                      onChange={(e) => set("model", e.target.value)}
-                    >
-                      {models.map((m) => (
-                        <option key={m.name}>{m.name}</option>
-                      ))}
-                    </select>
-                  </label>
-                )}
+                  <Drawings file={f} layer={layer} />
+                  {models.length > 1 && (
+                    <label className="flex items-center gap-2 text-sm text-faded">
+                      Read for
+                      <select
+                        className="rounded-md border border-rule bg-ground px-2 py-1 text-ink"
+                        value={r.model}
+                        onChange={(e) => set("model", e.target.value)}
+                      >
+                        {models.map((m) => (
+                          <option key={m.name}>{m.name}</option>
+                        ))}
+                      </select>
+                    </label>
+                  )}
                 </span>
               }
             />
@@ -176,6 +164,26 @@ function Known({ file: f, asked, set, old }: KnownProps) {
       {renaming && <AboutDialog file={f} close={() => setRenaming(false)} />}
       {editing && <EditDialog file={f} start={editing} close={() => setEditing(null)} />}
     </Page>
+  );
+}
+
+/** The layer that is shown, to be taken away as a picture. */
+function Drawings({ file: f, layer }: { file: LibraryFile; layer: number }) {
+  const query = new URLSearchParams({ layer: String(layer), model: f.reading.model ?? "", title: f.name });
+  return (
+    <span className="text-sm text-faded">
+      Drawing
+      {["png", "svg"].map((kind) => (
+        <a
+          key={kind}
+          className="ml-2 text-ink"
+          download={`${f.name}-layer-${layer}.${kind}`}
+          href={`/api/contents/${f.sha256}/drawing.${kind}?${query}`}
+        >
+          {kind.toUpperCase()}
+        </a>
+      ))}
+    </span>
   );
 }
 
@@ -296,8 +304,6 @@ function Figures({ file: f, chosen, choose }: { file: LibraryFile; chosen: strin
       <SheetTitle beside={r.model}>What it says</SheetTitle>
       <dl className="m-0 px-5 pb-4">
         <Fact name="Planned time">{duration(r.planned_s)}</Fact>
-        {said?.seconds != null && <Fact name="The slicer says">{duration(said.seconds)}</Fact>}
-        {expected != null && <Fact name="Expected, as such machines go">{duration(expected)}</Fact>}
         {parts
           .filter(([, s]) => (s ?? 0) >= 1)
           .map(([name, s]) => (
@@ -305,6 +311,8 @@ function Figures({ file: f, chosen, choose }: { file: LibraryFile; chosen: strin
               {duration(s!)}
             </Fact>
           ))}
+        {said?.seconds != null && <Fact name="The slicer says">{duration(said.seconds)}</Fact>}
+        {expected != null && <Fact name="Expected, as such machines go">{duration(expected)}</Fact>}
         {(r.pauses ?? []).map((p) => (
           <Fact key={p.line} name={`Asks for hands, line ${p.line}`}>
             {p.meaning}

@@ -61,14 +61,14 @@ function Known({ machine: m }: { machine: MachineDetail }) {
         </p>
       )}
       <div className="grid gap-5 lg:grid-cols-[minmax(0,5fr)_minmax(0,4fr)]">
-        <div className="flex flex-col gap-5">
+        <div className="flex min-w-0 flex-col gap-5">
           <Sheet className="overflow-hidden">
             <Frame machine={m} className="aspect-[4/3] w-full" />
           </Sheet>
           {m.build && <Laying machine={m} />}
           <History name={m.name} />
         </div>
-        <div className="flex flex-col gap-5">
+        <div className="flex min-w-0 flex-col gap-5">
           <ThisBuild machine={m} />
           <Heat machine={m} />
           <Day machine={m} />

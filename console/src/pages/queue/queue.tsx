@@ -97,7 +97,7 @@ function Row({ job }: { job: Job }) {
     <li className="grid grid-cols-[1fr_auto] items-center gap-x-6 gap-y-1 px-5 py-3.5 md:grid-cols-[minmax(0,15rem)_11rem_minmax(0,1fr)_auto]">
       <div className="min-w-0">
         <div className="truncate font-semibold">{job.file}</div>
-        <div className="truncate text-sm text-faded">
+        <div className="text-sm text-faded">
           job {job.id} · {needs(job.requirement)}
           {job.part_id ? " · part" : (job.revision ?? 1) > 1 ? ` · revision ${job.revision}${job.pinned ? ", pinned" : ", follows the newest"}` : ""}
         </div>

@@ -20,6 +20,8 @@ PAPER, SHEET, RULE, INK, FADED = "#f6f3ea", "#fdfbf5", "#dcd5c3", "#1e2226", "#5
 LAID, LAID_LIGHT, TRAVEL = "#23715f", "#8fc3b3", "#c9b98d"
 MOST_LINES = 60_000
 MARGIN = 26
+AROUND_MM = 8.0
+"""What overhangs an object's first layers by so much is drawn with it."""
 
 
 @dataclass(frozen=True)
@@ -155,10 +157,23 @@ def sampled_lines(data: Bytes, index: Index, model: MachineModel, most: int) -> 
 
 
 def part_scene(
-    data: Bytes, index: Index, model: MachineModel, title: str, width: int = 900, height: int = 640
+    data: Bytes,
+    index: Index,
+    model: MachineModel,
+    title: str,
+    objects: tuple[PrintedObject, ...] = (),
+    width: int = 900,
+    height: int = 640,
 ) -> Scene:
-    """All that is laid, seen from the front right corner at 30°, low layers dark."""
+    """What is laid of the objects (all of it without any), seen from the front right corner at 30°, low layers dark."""
     lines, numbers = sampled_lines(data, index, model, MOST_LINES)
+    corners = np.array([p for o in objects for p in o.outline])
+    if len(corners) and len(lines):
+        low, high = corners.min(0) - AROUND_MM, corners.max(0) + AROUND_MM
+        near = ((lines[:, :2] >= low) & (lines[:, :2] <= high) & (lines[:, 3:5] >= low) & (lines[:, 3:5] <= high)).all(
+            1
+        )
+        lines, numbers = lines[near], numbers[near]
     if not len(lines):
         return Scene(width, height, (), (), ((MARGIN, 40.0, FADED, "Nothing is laid."),))
     rise, turn = math.radians(30), math.radians(-35)

@@ -140,7 +140,7 @@ def main() -> None:
         for name, text in (("good lines", data), ("malformed lines", junk)):
             half = text[: int(np.flatnonzero(text[: len(text) // 2] == 10)[-1]) + 1]
             one, two = (best(lambda t=t: analyse(t, MODEL)) for t in (half, text))  # type: ignore[misc]
-        print(f"{name:20}  twice the bytes take {two / one:.2f} times as long")
+            print(f"{name:20}  twice the bytes take {two / one:.2f} times as long")
 
 
 if __name__ == "__main__":

@@ -186,6 +186,31 @@ class Objects(unittest.TestCase):
                 self.assertGreaterEqual((bx - ax) * (y - ay) - (by - ay) * (x - ax), -0.2 * 150)
 
 
+class Bounded(unittest.TestCase):
+    def test_lines_of_brackets_stars_and_digits_are_looked_through_once(self) -> None:
+        # a quadratic reading of these would take minutes
+        for junk in (
+            b"(" * 2_000_000,
+            b"*1" * 1_000_000,
+            b"G1 " + b"(X1 " * 500_000,
+            b"1" * 2_000_000,
+            b"((;" * 600_000,
+        ):
+            with self.subTest(junk=junk[:9]):
+                try:
+                    analyse(b"G28\nG1 X1\n" * 50 + junk + b"\n", MODEL)
+                except NotGcode as error:
+                    self.assertIn("4096 characters", str(error))
+
+    def test_a_file_that_lays_far_outside_or_all_in_one_layer_is_read_all_the_same(self) -> None:
+        rows = "".join(
+            f"G1 X{(n * 7919) % 90_000 - 45_000} Y{(n * 104_729) % 90_000 - 45_000} E1\n" for n in range(30_000)
+        )
+        a = read("G28\nM83\nG1 Z0.2\n" + rows)
+        self.assertEqual((len(a.layers), a.objects), (1, ()))
+        self.assertEqual(a.findings[0].rule, "outside-volume")
+
+
 class Comments(unittest.TestCase):
     def picture(self, kind: str, size: int) -> str:
         data = io.BytesIO()

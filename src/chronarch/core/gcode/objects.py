@@ -19,6 +19,9 @@ Ring = tuple[tuple[float, float], ...]
 CELL_MM = 0.8
 FIRST_LAYERS = 3
 MOST_OBJECTS = 500
+MOST_LINES = 200_000
+AROUND_MM = 50.0
+LARGEST_LAYER = 24 << 20
 _M486 = re.compile(rb"^\s*M486\s*(?:([STPUC])\s*(-?\d+)|A\s*\"?([^\"\r\n]*)\"?)", re.I)
 
 
@@ -97,11 +100,16 @@ def find_objects(data: Bytes, index: Index, run: Pass, spans: Spans, model: Mach
     if spans.names:
         return _marked(data, index, run, spans, model)
     points = [_laid(data, index, layer, model)[0] for layer in range(1, min(FIRST_LAYERS, index.layers) + 1)]
-    return tuple(PrintedObject(f"object {n + 1}", ring, None, None, False) for n, ring in enumerate(footprints(points)))
+    rings = footprints(points, (model.volume_mm[0], model.volume_mm[1]))
+    return tuple(PrintedObject(f"object {n + 1}", ring, None, None, False) for n, ring in enumerate(rings))
 
 
 def _laid(data: Bytes, index: Index, layer: int, model: MachineModel) -> tuple[Floats, npt.NDArray[np.int64]]:
-    """Where a layer lays material: (x0, y0, x1, y1) of each line laid, and its line number."""
+    """Where a layer lays material: (x0, y0, x1, y1) of each line laid, and its line number; nothing of a layer so
+    large that no slicer made it."""
+    start, stop = index.span(layer)
+    if stop - start > LARGEST_LAYER:
+        return np.zeros((0, 4)), np.zeros(0, np.int64)
     found = layer_moves(data, index, layer, model)
     moves = found.moves
     x = np.concatenate([[found.start[0]], moves["x"]])
@@ -175,11 +183,12 @@ def _turn(a: tuple[float, ...], b: tuple[float, ...], c: tuple[float, ...]) -> f
     return (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])
 
 
-def footprints(layers: list[Floats]) -> list[Ring]:
+def footprints(layers: list[Floats], bed_mm: tuple[float, float] = (220.0, 220.0)) -> list[Ring]:
     """Outlines of what hangs together on the first layers, biggest first: lines (n x 4: x0, y0, x1, y1) are drawn on
-    a grid, touching cells are one footprint. What is on the first layer alone (a priming line, a skirt) is none when
-    there are more layers."""
-    drawn = [_cells(ends) for ends in layers]
+    a grid over the bed and a little around it, touching cells are one footprint. What is on the first layer alone (a
+    priming line, a skirt) is none when there are more layers."""
+    cell_mm = max(CELL_MM, max(bed_mm) / 400)
+    drawn = [_cells(ends, bed_mm, cell_mm) for ends in layers]
     label: dict[tuple[int, int], int] = {}
     count = 0
     occupied = set().union(*drawn) if drawn else set()
@@ -203,21 +212,23 @@ def footprints(layers: list[Floats]) -> list[Ring]:
         if n in lasting:
             by_label.setdefault(n, []).append(cell)
     groups = sorted(by_label.values(), key=lambda cells: (-len(cells), min(cells)))[:MOST_OBJECTS]
-    return [hull((np.array(cells, np.float64) + 0.5) * CELL_MM) for cells in groups]
+    return [hull((np.array(cells, np.float64) + 0.5) * cell_mm) for cells in groups]
 
 
-def _cells(ends: Floats) -> set[tuple[int, int]]:
+def _cells(ends: Floats, bed_mm: tuple[float, float], cell: float) -> set[tuple[int, int]]:
+    """The cells that lines pass; of very many lines, some of them."""
+    ends = ends[:: max(1, len(ends) // MOST_LINES)]
+    far = np.array([*bed_mm, *bed_mm]) + AROUND_MM
+    ends = ends[((ends > -AROUND_MM) & (ends < far)).all(1)]
     if not len(ends):
         return set()
-    ends = np.clip(ends, -20_000.0, 20_000.0)
-    steps = int(np.ceil(np.hypot(ends[:, 2] - ends[:, 0], ends[:, 3] - ends[:, 1]).max() / CELL_MM)) + 1
-    share = np.linspace(0, 1, min(max(2, steps), 400))
-    cells: set[tuple[int, int]] = set()
+    steps = int(np.ceil(np.hypot(ends[:, 2] - ends[:, 0], ends[:, 3] - ends[:, 1]).max() / cell)) + 1
+    share = np.linspace(0, 1, max(2, steps))
+    codes = [np.zeros(0, np.int64)]
     for piece in np.array_split(ends, max(1, len(ends) * len(share) // 2_000_000)):
         x = piece[:, 0, None] + (piece[:, 2] - piece[:, 0])[:, None] * share
         y = piece[:, 1, None] + (piece[:, 3] - piece[:, 1])[:, None] * share
-        codes = np.unique(
-            (np.floor(x / CELL_MM) + 32768).astype(np.int64) * 65536 + (np.floor(y / CELL_MM) + 32768).astype(np.int64)
-        )
-        cells.update(zip((codes // 65536 - 32768).tolist(), (codes % 65536 - 32768).tolist(), strict=True))
-    return cells
+        grid = (np.floor(x / cell) + 32768).astype(np.int64) * 65536 + (np.floor(y / cell) + 32768).astype(np.int64)
+        codes.append(np.unique(grid))
+    found = np.unique(np.concatenate(codes))
+    return set(zip((found // 65536 - 32768).tolist(), (found % 65536 - 32768).tolist(), strict=True))

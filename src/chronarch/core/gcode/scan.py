@@ -147,7 +147,7 @@ def scan(data, start, stop_at, chunk_at, f, i, m, t):
         begin, first = p, p
         i[s.OFFSET_AT] = begin
         i[s.LINE] += 1
-        kind, word, mask, found, numbered = 0, 0, 0, False, False
+        kind, word, mask, found, numbered, closes = 0, 0, 0, False, False, True
         while p < stop:
             c = data[p]
             letter = (int(c) & 223) - 65
@@ -166,11 +166,13 @@ def scan(data, start, stop_at, chunk_at, f, i, m, t):
                         return _failed(i, p, s.ZERO_BYTE)
                     _comment(i, t, data, at, p)
                     break
-                if c == 40:
+                if c == 40 and closes:
                     close = _closing(data, p, stop)
                     if close > p:
                         p = close + ONE
                         continue
+                    # none closes on the rest of this line either: it is looked through once
+                    closes = False
                 elif c == 42 and _is_checksum(data, p + ONE, stop):
                     p = _text_end(data, p, stop, True)
                     continue

@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 
 from chronarch.core.fleet import MachineModel
 from chronarch.core.gcode.analysis import Analysis, analyse
+from chronarch.core.gcode.bookkeeping import Edited, EditRefused
 from chronarch.core.gcode.compare import differences
-from chronarch.core.gcode.editing import Edited, EditRefused, make
+from chronarch.core.gcode.editing import make
 from chronarch.core.gcode.edits import (
     Edit,
     OwnSections,

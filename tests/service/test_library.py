@@ -205,7 +205,8 @@ class Files(LibraryCase):
         name = self.name()
         big = squares(layers=60, rounds=1500)
         url = make_url(self.world.database)
-        sent = threading.Thread(target=lambda: self.add_quietly(name, big))
+        headers = {"Idempotency-Key": f"crash {name}"}
+        sent = threading.Thread(target=lambda: self.add_quietly(name, big, headers))
         with pymysql.connect(host=url.host, port=url.port or 3306, user=url.username or "", password=url.password or "",
                              database=url.database, autocommit=True) as db, db.cursor() as cursor:  # fmt: skip
             sent.start()
@@ -220,10 +221,14 @@ class Files(LibraryCase):
         self.world.start_service()
         found = eventually(lambda: self.world.client.do(library.files(search=name)), "the file is in the library")
         self.assertEqual(found[0].reading.layers, 60)
+        again = self.http().put(f"/api/drop/{name}", params={"queue": "true"}, content=big, headers=headers)
+        self.assertEqual(again.status_code, 201, again.text)
+        jobs = [j for j in self.world.client.do(requests.jobs()) if j.file == name]
+        self.assertEqual(len(jobs), 1, "the wish that came with it is carried out once")
 
-    def add_quietly(self, name: str, text: str) -> None:
+    def add_quietly(self, name: str, text: str, headers: dict[str, str]) -> None:
         try:
-            self.http().put(f"/api/drop/{name}", content=text)
+            self.http().put(f"/api/drop/{name}", params={"queue": "true"}, content=text, headers=headers)
         except httpx.TransportError:
             return
 

@@ -7,6 +7,7 @@ import click
 from chronarch import __version__
 from chronarch.cli.access import connect, keys
 from chronarch.cli.context import Service, SpeakingGroup
+from chronarch.cli.edits import edit  # noqa: F401  a group of `files`
 from chronarch.cli.files import files
 from chronarch.cli.follow import follow
 from chronarch.cli.inspect import inspect

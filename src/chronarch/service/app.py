@@ -27,6 +27,7 @@ from chronarch.service.fleet import Fleet
 from chronarch.service.heat import HeatLog
 from chronarch.service.hot_folder import watch_forever
 from chronarch.service.live import Hub, LiveEvent
+from chronarch.service.once import forget_unfinished
 from chronarch.service.reading import Readers
 from chronarch.service.routes import builds, contents, drop, edits, files, jobs, machines, parts, people, report
 from chronarch.service.settings import Settings
@@ -99,6 +100,7 @@ def make_app(settings: Settings) -> FastAPI:
         if settings.hot_folder is not None:
             forever.append(watch_forever(shop, settings.hot_folder))
         tasks = [asyncio.create_task(work) for work in forever]
+        await forget_unfinished(shop)
         await shop.intake.resume()
         yield
         shop.intake.close()

@@ -24,12 +24,21 @@ def fingerprint(*parts: str) -> str:
     return hashlib.sha256("\n".join(parts).encode()).hexdigest()
 
 
+Work = Callable[["Note"], Awaitable[tuple[int, BaseModel]]]
+Note = Callable[[str], Awaitable[None]]
+Resume = Callable[[str], Awaitable[tuple[int, BaseModel]]]
+
+
 async def once(
-    shop: Shop, who: str, key: str | None, request: str, work: Callable[[], Awaitable[tuple[int, BaseModel]]]
+    shop: Shop, who: str, key: str | None, request: str, work: Work, resume: Resume | None = None
 ) -> Response:
-    """Carry out `work`, or answer as it was answered before. Raises Refused (409, 422)."""
+    """Carry out `work`, or answer as it was answered before. Raises Refused (409, 422).
+
+    `work` may leave a note once it cannot be undone; should the service stop before it answers, the same request finds
+    the note again and `resume` says from it what came of the work.
+    """
     if not key:
-        return _answer(*await work())
+        return _answer(*await work(_no_note))
     if len(key) > 120:
         raise Refused(400, "An Idempotency-Key may have 120 characters; use a shorter one.")
     now = shop.clock.real_now()
@@ -43,19 +52,42 @@ async def once(
             before = await db.get(t.Answered, (who, key))
             if before is None:
                 raise Refused(409, "The same request was just refused; send it again.") from None
+            if before.request == request and before.status == RUNNING and before.body and resume is not None:
+                return await _finish(shop, who, key, await resume(before.body))
             return _again(before, request)
+
+    async def note(text: str) -> None:
+        async with shop.sessions() as db:
+            (await db.get_one(t.Answered, (who, key))).body = text
+            await db.commit()
+
     try:
-        status, body = await work()
+        answer = await work(note)
     except BaseException:
         async with shop.sessions() as db:
             await db.execute(delete(t.Answered).where(t.Answered.who == who, t.Answered.key == key))
             await db.commit()
         raise
+    return await _finish(shop, who, key, answer)
+
+
+async def _no_note(text: str) -> None:
+    """Nobody will ask again."""
+
+
+async def forget_unfinished(shop: Shop) -> None:
+    """At the service's start: what was being worked on and left no note did not happen."""
+    async with shop.sessions() as db:
+        await db.execute(delete(t.Answered).where(t.Answered.status == RUNNING, t.Answered.body == ""))
+        await db.commit()
+
+
+async def _finish(shop: Shop, who: str, key: str, answer: tuple[int, BaseModel]) -> Response:
     async with shop.sessions() as db:
         row = await db.get_one(t.Answered, (who, key))
-        row.status, row.body = status, body.model_dump_json()
+        row.status, row.body = answer[0], answer[1].model_dump_json()
         await db.commit()
-    return _answer(status, body)
+    return _answer(*answer)
 
 
 def _answer(status: int, body: BaseModel) -> Response:
@@ -66,7 +98,7 @@ def _again(before: t.Answered, request: str) -> Response:
     if before.request != request:
         raise Refused(422, "This Idempotency-Key came with another request before; use a new key for a new request.")
     if before.status == RUNNING:
-        raise Refused(
-            409, "The first request with this Idempotency-Key is still being worked on; ask again in a moment."
-        )
-    return Response(before.body, before.status, media_type="application/json", headers={"Idempotent-Replay": "true"})
+        text = "The first request with this Idempotency-Key is still being worked on; ask again in a moment."
+        raise Refused(409, text)
+    headers = {"Idempotent-Replay": "true"}
+    return Response(before.body, before.status, media_type="application/json", headers=headers)

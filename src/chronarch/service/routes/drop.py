@@ -18,7 +18,7 @@ from chronarch.records import library
 from chronarch.records import tables as t
 from chronarch.service.access import Operator, Reader
 from chronarch.service.blobs import Received
-from chronarch.service.once import fingerprint, once
+from chronarch.service.once import Note, fingerprint, once
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import library as w
@@ -106,13 +106,17 @@ async def _drop(
             wish.machine = shop.fleet.find(wish.machine).row.name
         asked = wish.model_dump_json() if wish is not None else ""
 
-        async def work() -> tuple[int, BaseModel]:
+        async def work(note: Note) -> tuple[int, BaseModel]:
             number = await shop.intake.take(
                 received, name, by, folder=folder, queue=wish.model_dump() if wish is not None else None
             )
-            return await answer_of(shop, await shop.intake.settled(number, ANSWER_WITHIN_S))
+            await note(str(number))
+            return await resume(str(number))
 
-        return await once(shop, by, key, fingerprint("drop", name, folder, asked, received.sha256), work)
+        async def resume(number: str) -> tuple[int, BaseModel]:
+            return await answer_of(shop, await shop.intake.settled(int(number), ANSWER_WITHIN_S))
+
+        return await once(shop, by, key, fingerprint("drop", name, folder, asked, received.sha256), work, resume)
     finally:
         received.path.unlink(missing_ok=True)
 

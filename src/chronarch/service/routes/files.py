@@ -346,6 +346,8 @@ async def batch(order: w.Batch, who: Operator, shop: TheShop) -> w.BatchResult:
                 done.append(number)
             except Refused as error:
                 refused[number] = str(error)
+            except IntegrityError:
+                refused[number] = "Somebody else just took its name; try again."
     shop.hub.changed("files", "jobs", "parts")
     shop.work.set()
     return w.BatchResult(done=done, refused=refused)

@@ -15,7 +15,7 @@ from chronarch.records import library, queries
 from chronarch.records import tables as t
 from chronarch.service.access import Operator, Reader
 from chronarch.service.dispatch import waiting_of, why
-from chronarch.service.once import fingerprint, once
+from chronarch.service.once import Note, fingerprint, once
 from chronarch.service.problems import Refused
 from chronarch.service.routes.parts import find_part
 from chronarch.service.shop import Shop, TheShop
@@ -65,7 +65,7 @@ async def submit(
 ) -> Response:
     """Queue copies of a file or of a part. An idle machine that fits gets one within a second."""
 
-    async def work() -> tuple[int, BaseModel]:
+    async def work(note: Note) -> tuple[int, BaseModel]:
         return 201, await _submit(shop, order, who.name)
 
     return await once(shop, who.name, idempotency_key, fingerprint("jobs", order.model_dump_json()), work)

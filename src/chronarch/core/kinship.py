@@ -11,7 +11,7 @@ _NOISE = re.compile(
         \d+(?:[.,]\d+)?(?:mm|h|m|min|g)? |      # numbers and sizes: 0.4, 0.2mm, 2h
         x\d+ | \d+x | r\d+ | v\d+ | rev\d+ |    # quantities and versions
         pla|petg|abs|asa|tpu|pa|pc|pla\+ |      # materials
-        nozzle|layer|gcode|fine|draft|plate|copy|of
+        nozzle|layer|gcode|fine|draft|copy|of
     )$""",
     re.X | re.I,
 )

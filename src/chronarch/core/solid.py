@@ -16,6 +16,7 @@ import numpy.typing as npt
 from chronarch.core.errors import CoreError
 
 Triangles = npt.NDArray[np.float32]
+Matrix = npt.NDArray[np.float64]
 MOST_TRIANGLES = 5_000_000
 MOST_XML = 400_000_000
 _UNITS = {"micron": 0.001, "millimeter": 1.0, "centimeter": 10.0, "inch": 25.4, "foot": 304.8, "meter": 1000.0}
@@ -82,22 +83,54 @@ def _three_mf(data: bytes) -> Triangles:
                 text = package.read(name)
                 if b"<!DOCTYPE" in text or b"<!ENTITY" in text:
                     raise NotSolid("The 3MF's model declares a document type, which the format forbids.")
-                found.append(_mesh(ElementTree.fromstring(text)))
+                found.append(_model(ElementTree.fromstring(text)))
     except (zipfile.BadZipFile, ElementTree.ParseError, KeyError, ValueError, IndexError) as error:
         raise NotSolid(f"The 3MF file is damaged ({error}). Export the model again.") from None
     return np.concatenate(found) if found else np.zeros((0, 3, 3), np.float32)
 
 
-def _mesh(model: ElementTree.Element) -> Triangles:
+def _model(model: ElementTree.Element) -> Triangles:
+    """What a model's build section places on the plate; every mesh of it where there is no such section."""
     unit = _UNITS.get(model.get("unit", "millimeter"), 1.0)
-    found = []
-    for mesh in model.iter("{*}mesh"):
-        corners = np.array([[float(v.get(k, "nan")) for k in "xyz"] for v in mesh.iterfind("{*}vertices/{*}vertex")])
-        sides = np.array(
-            [[int(v.get(k, "-1")) for k in ("v1", "v2", "v3")] for v in mesh.iterfind("{*}triangles/{*}triangle")]
-        )
-        if len(sides):
-            if sides.min() < 0 or sides.max() >= len(corners) or len(sides) > MOST_TRIANGLES:
-                raise NotSolid("The 3MF's triangles name corners it has not. Export the model again.")
-            found.append((corners[sides] * unit).astype(np.float32))
-    return np.concatenate(found) if found else np.zeros((0, 3, 3), np.float32)
+    objects = {o.get("id", ""): o for o in model.iterfind(".//{*}object")}
+    items = model.findall(".//{*}build/{*}item")
+    placed = [(objects[i.get("objectid", "")], _transform(i)) for i in items] or [(o, _SAME) for o in objects.values()]
+    found = [_placed(o, matrix, objects, 0) for o, matrix in placed]
+    return (np.concatenate(found) * unit).astype(np.float32) if found else np.zeros((0, 3, 3), np.float32)
+
+
+_SAME = np.vstack([np.eye(3), np.zeros(3)])
+DEEPEST = 16
+
+
+def _transform(element: ElementTree.Element) -> Matrix:
+    """A 4 x 3 matrix for row vectors, as the format has it; none is the identity."""
+    text = element.get("transform")
+    return np.array([float(v) for v in text.split()]).reshape(4, 3) if text else _SAME
+
+
+def _placed(o: ElementTree.Element, matrix: Matrix, objects: dict[str, ElementTree.Element], depth: int) -> Matrix:
+    """An object's triangles where a matrix puts them: its own mesh, or those of its components."""
+    if depth > DEEPEST:
+        raise NotSolid("The 3MF's objects are made of each other without end. Export the model again.")
+    found = [np.zeros((0, 3, 3))]
+    for mesh in o.iterfind("{*}mesh"):
+        found.append(_mesh(mesh) @ matrix[:3] + matrix[3])
+    for part in o.iterfind("{*}components/{*}component"):
+        inner = _transform(part)
+        both = np.vstack([inner[:3] @ matrix[:3], inner[3] @ matrix[:3] + matrix[3]])
+        found.append(_placed(objects[part.get("objectid", "")], both, objects, depth + 1))
+    return np.concatenate(found)
+
+
+def _mesh(mesh: ElementTree.Element) -> Matrix:
+    corners = np.array([[float(v.get(k, "nan")) for k in "xyz"] for v in mesh.iterfind("{*}vertices/{*}vertex")])
+    sides = np.array(
+        [[int(v.get(k, "-1")) for k in ("v1", "v2", "v3")] for v in mesh.iterfind("{*}triangles/{*}triangle")], np.int64
+    )
+    if not len(sides):
+        return np.zeros((0, 3, 3))
+    if sides.min() < 0 or sides.max() >= len(corners) or len(sides) > MOST_TRIANGLES:
+        raise NotSolid("The 3MF's triangles name corners it has not. Export the model again.")
+    found: Matrix = corners[sides]
+    return found

@@ -1,16 +1,17 @@
-import { FolderClosed, FolderPlus, Search, Upload } from "lucide-react";
+import { FolderPlus, Upload } from "lucide-react";
 import { type DragEvent, useMemo, useRef, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 
-import { api, CallFailed, type Folder, type LibraryFile, sendFile, value } from "../../api/client";
+import { CallFailed, type LibraryFile, sendFile } from "../../api/client";
 import { useNow } from "../../api/live";
-import { type FileFilter, useArrivals, useChange, useFiles, useFolders, useModels } from "../../api/queries";
+import { useArrivals, useChange, useFiles } from "../../api/queries";
 import { Button } from "../../ui/button";
-import { Dialog, Field, inputLook } from "../../ui/dialog";
 import { duration, grams, percent, size, sum, when } from "../../ui/format";
-import { Empty, Failed, Loading, Refusal, Sheet } from "../../ui/page";
+import { Empty, Failed, Loading, Sheet } from "../../ui/page";
 import { BatchBar } from "./batch";
 import { dropped, type Found } from "./dropped";
+import { Filters, useFilter } from "./filters";
+import { Folders, NewFolder } from "./folders";
 import { LibraryFrame, Thumb } from "./frame";
 import { QueueDialog } from "./queue-dialog";
 
@@ -18,36 +19,6 @@ interface Sending {
   name: string;
   share: number;
   problem: string;
-}
-
-/** The filter as the page's address has it. */
-function useFilter(): [FileFilter, (change: Record<string, string>) => void] {
-  const [asked, set] = useSearchParams();
-  const text = (name: string) => asked.get(name) || undefined;
-  const number = (name: string) => (asked.get(name) ? Number(asked.get(name)) : undefined);
-  const filter: FileFilter = {
-    search: text("search"),
-    folder: text("folder"),
-    tag: text("tag"),
-    material: text("material"),
-    nozzle_mm: number("nozzle"),
-    model: text("model"),
-    least_s: number("least") && number("least")! * 60,
-    most_s: number("most") && number("most")! * 60,
-    least_size: number("size") && number("size")! * 1e6,
-  };
-  const change = (wish: Record<string, string>) =>
-    set(
-      (before) => {
-        for (const [name, v] of Object.entries(wish)) {
-          if (v) before.set(name, v);
-          else before.delete(name);
-        }
-        return before;
-      },
-      { replace: true },
-    );
-  return [filter, change];
 }
 
 export function LibraryPage() {
@@ -195,185 +166,6 @@ export function LibraryPage() {
   );
 }
 
-function Folders({ chosen, choose, total }: { chosen: string; choose: (path: string) => void; total: number }) {
-  const folders = useFolders().data ?? [];
-  const below = (path: string) => sum(folders.filter((f) => f.path === path || f.path.startsWith(`${path}/`)).map((f) => f.files ?? 0));
-  const rows: Folder[] = [{ path: "", files: total }, ...folders.map((f) => ({ ...f, files: below(f.path) }))];
-  const name = (path: string) => path.split("/").at(-1) || "All files";
-  return (
-    <nav aria-label="Folders" className="min-w-0">
-      <select
-        aria-label="Folder"
-        className={`${inputLook} lg:hidden`}
-        value={chosen}
-        onChange={(e) => choose(e.target.value)}
-      >
-        {rows.map((f) => (
-          <option key={f.path} value={f.path}>
-            {f.path || "All files"} ({f.files})
-          </option>
-        ))}
-      </select>
-      <ul className="m-0 hidden list-none flex-col p-0 lg:flex">
-        {rows.map((f) => {
-          const depth = f.path ? f.path.split("/").length : 0;
-          return (
-            <li key={f.path}>
-              <button
-                type="button"
-                aria-current={f.path === chosen}
-                onClick={() => choose(f.path)}
-                style={{ paddingLeft: `${0.6 + depth * 0.75}rem` }}
-                className={`flex w-full items-center gap-2 rounded-md py-1.5 pr-2.5 text-left ${f.path === chosen ? "bg-sunk font-semibold" : "text-ink hover:bg-sunk/60"}`}
-              >
-                {depth > 0 && <FolderClosed size={15} aria-hidden className="shrink-0 text-faded" />}
-                <span className="min-w-0 flex-1 truncate">{name(f.path)}</span>
-                <span className="text-sm text-faded">{f.files}</span>
-              </button>
-            </li>
-          );
-        })}
-      </ul>
-      {chosen && <FolderDeeds path={chosen} choose={choose} />}
-    </nav>
-  );
-}
-
-/** Rename the chosen folder, or remove it when it is empty. */
-function FolderDeeds({ path, choose }: { path: string; choose: (path: string) => void }) {
-  const [to, setTo] = useState<string | null>(null);
-  const move = useChange(
-    () => value(api.POST("/api/folders/move", { body: { path, to: to ?? "" } })).then(() => (choose(to ?? ""), setTo(null))),
-    "files",
-  );
-  const remove = useChange(
-    () => value(api.DELETE("/api/folders", { params: { query: { path } } })).then(() => choose("")),
-    "files",
-  );
-  return (
-    <div className="mt-2">
-      <Button kind="quiet" onClick={() => setTo(path)}>
-        Rename…
-      </Button>
-      <Button kind="quiet" asked={remove.isPending} onClick={() => remove.mutate(undefined)}>
-        Remove
-      </Button>
-      <Refusal error={remove.error} />
-      {to !== null && (
-        <Dialog open close={() => setTo(null)} title={`Rename ${path}`} text="Its files go with it; a / puts it inside another.">
-          <form
-            className="flex flex-col gap-4"
-            onSubmit={(e) => {
-              e.preventDefault();
-              move.mutate(undefined);
-            }}
-          >
-            <Field label="New path">
-              <input autoFocus required className={inputLook} value={to} onChange={(e) => setTo(e.target.value)} />
-            </Field>
-            <Refusal error={move.error} />
-            <div className="flex justify-end gap-2">
-              <Button kind="quiet" onClick={() => setTo(null)}>
-                Cancel
-              </Button>
-              <Button kind="strong" type="submit" asked={move.isPending}>
-                Rename
-              </Button>
-            </div>
-          </form>
-        </Dialog>
-      )}
-    </div>
-  );
-}
-
-function Filters({ filter, change, files }: { filter: FileFilter; change: (c: Record<string, string>) => void; files: LibraryFile[] }) {
-  const models = useModels().data ?? [];
-  const of = (pick: (f: LibraryFile) => (string | number | null | undefined)[]) =>
-    [...new Set(files.flatMap(pick))].filter((v) => v !== "" && v != null).sort();
-  const materials = of((f) => [f.reading.declared?.material]);
-  const nozzles = of((f) => [f.reading.declared?.nozzle_mm]);
-  const tags = of((f) => f.tags ?? []);
-  const select = (label: string, name: string, chosen: string, options: (string | number)[], unit = "") =>
-    options.length > 0 && (
-      <select
-        aria-label={label}
-        className="min-h-9 rounded-md border border-rule bg-sheet px-2 text-sm text-ink"
-        value={chosen}
-        onChange={(e) => change({ [name]: e.target.value })}
-      >
-        <option value="">{label}: any</option>
-        {options.map((o) => (
-          <option key={o} value={o}>
-            {o}
-            {unit}
-          </option>
-        ))}
-      </select>
-    );
-  const times: [string, string, string][] = [
-    ["under half an hour", "", "30"],
-    ["half to one hour", "30", "60"],
-    ["one to four hours", "60", "240"],
-    ["over four hours", "240", ""],
-  ];
-  const time = times.findIndex(
-    ([, least, most]) => (filter.least_s ?? 0) / 60 === Number(least || 0) && (filter.most_s ?? 0) / 60 === Number(most || 0),
-  );
-  const [open, setOpen] = useState(false);
-  return (
-    <div className={`mb-3 flex flex-wrap items-center gap-2 ${open ? "" : "[&>select]:hidden sm:[&>select]:block"}`}>
-      <label className="relative min-w-48 flex-1">
-        <span className="sr-only">Search</span>
-        <Search size={16} aria-hidden className="absolute top-1/2 left-3 -translate-y-1/2 text-faded" />
-        <input
-          type="search"
-          placeholder="Name, note, tag or part"
-          className="min-h-9 w-full rounded-md border border-rule bg-sheet pr-3 pl-9 text-sm"
-          value={filter.search ?? ""}
-          onChange={(e) => change({ search: e.target.value })}
-        />
-      </label>
-      <Button className="sm:hidden" aria-expanded={open} onClick={() => setOpen(!open)}>
-        Filter
-      </Button>
-      {select("Material", "material", filter.material ?? "", materials as string[])}
-      {select("Nozzle", "nozzle", String(filter.nozzle_mm ?? ""), nozzles as number[], " mm")}
-      {select("Model", "model", filter.model ?? "", models.map((m) => m.name))}
-      {select("Tag", "tag", filter.tag ?? "", tags as string[])}
-      <select
-        aria-label="Time"
-        className="min-h-9 rounded-md border border-rule bg-sheet px-2 text-sm text-ink"
-        value={filter.least_s || filter.most_s ? time : ""}
-        onChange={(e) => {
-          const [, least, most] = times[Number(e.target.value)] ?? ["", "", ""];
-          change(e.target.value === "" ? { least: "", most: "" } : { least, most });
-        }}
-      >
-        <option value="">Time: any</option>
-        {times.map(([name], i) => (
-          <option key={name} value={i}>
-            {name}
-          </option>
-        ))}
-      </select>
-      <select
-        aria-label="Size"
-        className="min-h-9 rounded-md border border-rule bg-sheet px-2 text-sm text-ink"
-        value={filter.least_size ? filter.least_size / 1e6 : ""}
-        onChange={(e) => change({ size: e.target.value })}
-      >
-        <option value="">Size: any</option>
-        {[1, 10, 100].map((mb) => (
-          <option key={mb} value={mb}>
-            {mb} MB or more
-          </option>
-        ))}
-      </select>
-    </div>
-  );
-}
-
 const cell = "px-3 py-2.5 first:pl-4 last:pr-4";
 
 interface TableProps {
@@ -500,37 +292,5 @@ function Row({ file: f, now, model, on, toggle, queue }: RowProps) {
         <Button onClick={() => queue(f)}>Queue…</Button>
       </td>
     </tr>
-  );
-}
-
-function NewFolder({ inside, close }: { inside: string; close: () => void }) {
-  const [name, setName] = useState("");
-  const make = useChange(
-    () => value(api.POST("/api/folders", { body: { path: [inside, name].filter(Boolean).join("/"), files: 0 } })).then(close),
-    "files",
-  );
-  return (
-    <Dialog open close={close} title="New folder" text={inside ? `Inside ${inside}.` : undefined}>
-      <form
-        className="flex flex-col gap-4"
-        onSubmit={(e) => {
-          e.preventDefault();
-          make.mutate(undefined);
-        }}
-      >
-        <Field label="Name">
-          <input autoFocus required className={inputLook} value={name} onChange={(e) => setName(e.target.value)} />
-        </Field>
-        <Refusal error={make.error} />
-        <div className="flex justify-end gap-2">
-          <Button kind="quiet" onClick={close}>
-            Cancel
-          </Button>
-          <Button kind="strong" type="submit" asked={make.isPending}>
-            Make folder
-          </Button>
-        </div>
-      </form>
-    </Dialog>
   );
 }

@@ -273,6 +273,14 @@ class Preflight(unittest.TestCase):
             with self.subTest(expected=expected, text=text[-20:]):
                 self.assertIn(expected, self.rules(text, **model))
 
+    def test_what_a_named_command_may_have_done_is_a_warning_not_a_refusal(self) -> None:
+        text = "BEGIN_PRINT NOZZLE=200 BED=60\nM83\nG1 X10 Y10 Z0.2 F3000\nG1 X20 E1\n"
+        found = [(f.rule, f.severity.value) for f in read(text).findings if f.severity is not Severity.NOTE]
+        self.assertEqual(found, [("not-homed", "warning"), ("cold-extrusion", "warning")])
+        self.assertIn("unless BEGIN_PRINT before it does home", read(text).findings[0].text)
+        late = "M83\nG1 X10 Y10 Z0.2 F3000\nG1 X20 E1\nEND_PRINT\n"
+        self.assertEqual({f.severity.value for f in read(late).findings[:2]}, {"refuse"})
+
     def test_a_finding_says_how_far_and_how_much(self) -> None:
         (found,) = read(self.good + "G1 X232.5 E1\n").findings[:1]
         self.assertIn("12.5 mm beyond 220 mm along x", found.text)

@@ -113,7 +113,7 @@ def analyse(source: bytes | memoryview | Bytes, model: MachineModel, told: Told 
     last = int(i[s.LAST_LAID])
     end = len(data) if last < 0 else last + data[last : last + 65536].tobytes().find(b"\n") + 1
     head = data[: min(len(data), HEAD)].tobytes()
-    faults = _faults(run)
+    faults = _faults(data, run)
     tools = tuple(n for n in range(s.TOOLS) if int(i[s.USED_TOOLS]) >> n & 1) or (0,)
     said = declared(head[: 256 << 10], data[max(0, len(data) - TAIL) :].tobytes())
     return Analysis(
@@ -152,7 +152,7 @@ def _box(run: Pass, low: int) -> Box:
     return (f[0], f[1], f[2]), (f[3], f[4], f[5])
 
 
-def _faults(run: Pass) -> Faults:
+def _faults(data: Bytes, run: Pass) -> Faults:
     """What a reading noted on its way."""
     t, i, f = run.tables, run.ints, run.floats
     rules = {
@@ -176,7 +176,17 @@ def _faults(run: Pass) -> Faults:
         bool((targets > 0).any() or f[s.BED] > 0),
         tuple(n for n in range(s.TOOLS) if int(i[s.USED_TOOLS]) >> n & 1) or (0,),
         int(i[s.LAYERS]),
+        _first_named(data, t.marks[: int(i[s.MARKS])]),
     )
+
+
+def _first_named(data: Bytes, marks: Ints) -> tuple[int, str]:
+    """The line and word of the first command with a name of its own."""
+    found = marks[marks[:, 0] == s.K_NAMED][:1]
+    if not len(found):
+        return 0, ""
+    text = data[int(found[0, 1]) : int(found[0, 1]) + 60].tobytes().decode("ascii", "replace")
+    return int(found[0, 3]), text.split()[0].split("=")[0].split(";")[0]
 
 
 def _index(run: Pass, size: int) -> Index:

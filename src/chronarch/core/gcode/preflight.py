@@ -54,6 +54,12 @@ class Faults:
     ends_hot: bool
     tools: tuple[int, ...]
     layers: int
+    named: tuple[int, str] = (0, "")
+    """The first command with a name of its own, and its line: what it does, only the machine knows."""
+
+    def perhaps_done(self, line: int) -> str:
+        """The named command that may have homed or heated before a line; empty when there is none."""
+        return self.named[1] if 0 < self.named[0] < line else ""
 
 
 def preflight(faults: Faults, model: MachineModel) -> tuple[Finding, ...]:
@@ -107,16 +113,25 @@ def _heat(faults: Faults, model: MachineModel) -> list[Finding]:
     cold = faults.rules.get(s.R_COLD)
     if cold:
         text = f"Filament is pushed through a nozzle that is asked for less than {model.cold_extrusion_c:.0f} °C"
-        found.append(Finding("cold-extrusion", Severity.REFUSE, cold.line, f"{text} ({cold.count} lines)."))
+        text += f" ({cold.count} lines)"
+        found.append(_unless_done("cold-extrusion", cold.line, text, "heat", faults))
     return found
+
+
+def _unless_done(rule: str, line: int, text: str, deed: str, faults: Faults) -> Finding:
+    """A refusal; a warning where a command that only the machine knows may have done the deed before."""
+    named = faults.perhaps_done(line)
+    if named:
+        return Finding(rule, Severity.WARNING, line, f"{text}, unless {named} before it does {deed}.")
+    return Finding(rule, Severity.REFUSE, line, f"{text}.")
 
 
 def _habits(faults: Faults) -> list[Finding]:
     found = []
     unhomed = faults.rules.get(s.R_UNHOMED)
     if unhomed:
-        text = "The head moves along an axis that has not been homed (G28): where it is, nobody knows."
-        found.append(Finding("not-homed", Severity.REFUSE, unhomed.line, text))
+        text = "The head moves along an axis that has not been homed (G28)"
+        found.append(_unless_done("not-homed", unhomed.line, text, "home", faults))
     inches = faults.rules.get(s.R_INCHES)
     if inches:
         text = "The file switches to inches (G20); sliced files are in millimetres."

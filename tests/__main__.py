@@ -1,16 +1,22 @@
 """Runs all tests, or those named: `python -m tests [tests.core ...]`. Closes with the line `N passed, N failed`.
 
 Each test file runs in a process of its own, two at a time, the longest first; what it says is printed when it is done.
+They share one database server, each with databases of its own.
 """
 
 from __future__ import annotations
 
+import os
 import re
 import subprocess
 import sys
+import tempfile
 import time
 from concurrent.futures import ThreadPoolExecutor, as_completed
 from pathlib import Path
+
+from chronarch.records.server import PrivateServer
+from tests.support.world import RUNS_DATABASE
 
 AT_ONCE = 2
 LONGEST_FIRST = (
@@ -55,11 +61,15 @@ def main() -> int:
     began = time.monotonic()
     names = sys.argv[1:] or modules()
     total = [0, 0, 0]
-    with ThreadPoolExecutor(AT_ONCE) as pool:
+    with tempfile.TemporaryDirectory(prefix="chronarch-db-") as folder, ThreadPoolExecutor(AT_ONCE) as pool:
+        server = PrivateServer(Path(folder))
+        server.start()
+        os.environ[RUNS_DATABASE] = f"{server.folder}:{server.port}"
         for done in as_completed([pool.submit(run, name) for name in names]):
             _, said, counts = done.result()
             print(said, end="", flush=True)
             total = [a + b for a, b in zip(total, counts, strict=True)]
+        server.stop()
     passed, failed, skipped = total
     print(f"\nall in {time.monotonic() - began:.0f} s")
     if passed + failed == 0:

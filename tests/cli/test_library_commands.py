@@ -149,3 +149,24 @@ class Library(WorldCase):
             self.assertEqual(none.returncode, 3)
             bad = run("inspect", str(boxes), "--png", str(folder / "q.png"), "--layer", "9", env=env)
             self.assertEqual((bad.returncode, "layers 1 to 4" in bad.stderr), (2, True))
+
+    def test_models_and_parts_are_changed_and_taken_away(self) -> None:
+        spec = json.loads(self.chronarch("models", "show", MODEL, "--json"))
+        spec["name"] = "Snail"
+        self.assertIn("Snail is added", self.chronarch("models", "add", "-", stdin=json.dumps(spec)))
+        self.assertIn("already", self.chronarch("models", "add", "-", stdin=json.dumps(spec), code=1))
+        self.assertIn("rise c s", self.chronarch("models", "show", "snail"))
+        self.assertIn("no model 'Nobody'", self.chronarch("models", "show", "Nobody", code=1))
+        spec["volume_mm"] = [0, 1, 1]
+        self.assertIn("greater than 0", self.chronarch("models", "change", "-", stdin=json.dumps(spec), code=2))
+        for name in ("lid-a.gcode", "lid-b.gcode"):
+            self.chronarch("files", "add", str(write(self.world.folder, name, f"; {name}\n" + squares(layers=1))))
+        self.assertIn("made by 1 files", self.chronarch("parts", "add", "lid", "lid-a.gcode", "--notes", "round"))
+        self.assertIn(
+            "made by 2 files",
+            self.chronarch("parts", "change", "lid", "--file", "lid-a.gcode", "--file", "lid-b.gcode"),
+        )
+        self.assertIn("round", self.chronarch("parts", "show", "lid"))
+        self.assertEqual(len(self.json("parts", "show", "lid")["files"]), 2)
+        self.assertIn("its files stay", self.chronarch("parts", "remove", "lid"))
+        self.assertIn("no part 'lid'", self.chronarch("parts", "show", "lid", code=1))

@@ -110,7 +110,7 @@ class AgainstPlainPython(unittest.TestCase):
         mine: list[tuple[float, ...]] = []
         for n in range(len(a.layers) + 1):
             found = layer_moves(data, a.index, n, MODEL)
-            x, y, z = found.start
+            x, y, _ = found.start
             for m in found.moves:
                 if m["kind"] == 1:
                     mine.append((x, y, float(m["x"]), float(m["y"]), float(m["z"]), float(m["filament"])))

@@ -413,6 +413,9 @@ class Parts(LibraryCase):
         with self.refused("neither an STL nor a 3MF"):
             do(library.put_model(part.id, "shim.stl", b"G28\nG1 X1\n"))
         self.assertEqual(self.http().get("/api/parts/shim/model").content, stl(shim))
+        do(library.add_part(w.PartOrder(name="wedge")))
+        with self.refused("a part named 'wedge' already"):
+            do(library.change_part(part.id, w.PartChange(name="wedge", notes="x", files=[])))
         do(library.change_part(part.id, w.PartChange(name="shim 2", notes="thin")))
         self.assertIn("no part any more", do(library.remove_part("shim 2")).text)
 

@@ -32,17 +32,22 @@ from chronarch.wire.work import Build, Job, JobOrder, Requirement
 T = TypeVar("T")
 PERSON, PASSWORD = "maud", "a long test password"
 MODEL = "Lantern 220"
+RUNS_DATABASE = "CHRONARCH_TEST_DATABASE"
+"""FOLDER:PORT of the server that `python -m tests` has started for all its files."""
 _numbers = itertools.count(1)
 _shared: list[PrivateServer] = []
 _folders: list[tempfile.TemporaryDirectory[str]] = []
 
 
 def shared_server() -> PrivateServer:
-    """The one database server of this test run, started when first asked for."""
+    """The one database server of this test run: the one the whole run has, else one started when first asked for."""
+    if not _shared and RUNS_DATABASE in os.environ:
+        folder, _, port = os.environ[RUNS_DATABASE].rpartition(":")
+        _shared.append(PrivateServer(Path(folder), int(port)))
     if not _shared:
-        folder = tempfile.TemporaryDirectory(prefix="chronarch-db-")
-        _folders.append(folder)
-        server = PrivateServer(Path(folder.name))
+        own = tempfile.TemporaryDirectory(prefix="chronarch-db-")
+        _folders.append(own)
+        server = PrivateServer(Path(own.name))
         server.start()
         _shared.append(server)
     return _shared[0]

@@ -1,6 +1,9 @@
 import * as Radix from "@radix-ui/react-dialog";
 import { cloneElement, type ReactElement, type ReactNode, useId } from "react";
 
+import { Button } from "./button";
+import { Refusal } from "./page";
+
 /** A question over the page. Closes by Escape, by the ground behind it, or by its own buttons. */
 export function Dialog({
   open,
@@ -31,6 +34,46 @@ export function Dialog({
         </Radix.Content>
       </Radix.Portal>
     </Radix.Root>
+  );
+}
+
+interface FormProps {
+  title: string;
+  text?: string;
+  close: () => void;
+  send: () => void;
+  /** While it is on its way. */
+  asked: boolean;
+  error: Error | null;
+  /** What the button that sends says. */
+  action: string;
+  kind?: "strong" | "danger";
+  children: ReactNode;
+}
+
+/** A question with fields: Enter or its button sends, and what was refused is said above the buttons. */
+export function FormDialog({ title, text, close, send, asked, error, action, kind = "strong", children }: FormProps) {
+  return (
+    <Dialog open close={close} title={title} text={text}>
+      <form
+        className="flex flex-col gap-4"
+        onSubmit={(e) => {
+          e.preventDefault();
+          send();
+        }}
+      >
+        {children}
+        <Refusal error={error} />
+        <div className="flex justify-end gap-2">
+          <Button kind="quiet" onClick={close}>
+            Cancel
+          </Button>
+          <Button kind={kind} type="submit" asked={asked}>
+            {action}
+          </Button>
+        </div>
+      </form>
+    </Dialog>
   );
 }
 

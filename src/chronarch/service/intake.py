@@ -24,6 +24,7 @@ from chronarch.wire import machines as wm
 from chronarch.wire.work import Requirement
 
 if TYPE_CHECKING:
+    from chronarch.service.once import Note
     from chronarch.service.shop import Shop
 
 READING, DONE, REFUSED = "reading", "done", "refused"
@@ -41,8 +42,9 @@ class Intake:
         self._tasks: set[asyncio.Task[None]] = set()
         self._contents: dict[str, asyncio.Lock] = {}
 
-    async def take(self, received: Received, name: str, by: str, **wish: Any) -> int:
-        """Keep what was received and begin to read it: the arrival's number. `wish`: `folder`, `how`, `queue`."""
+    async def take(self, received: Received, name: str, by: str, note: Note | None = None, **wish: Any) -> int:
+        """Keep what was received and begin to read it: the arrival's number, which `note` is told in the transaction
+        that keeps it. `wish`: `folder`, `how`, `queue`."""
         shop = self._shop
         async with shop.sessions() as db:
             shop.blobs.keep(received.path, received.sha256)
@@ -51,8 +53,11 @@ class Intake:
                 added_at=shop.clock.now(), added_by=by,
             )  # fmt: skip
             db.add(row)
-            await db.commit()
+            await db.flush()
             number = row.id
+            if note is not None:
+                await note(db, str(number))
+            await db.commit()
         self._begin(number)
         shop.hub.changed("arrivals")
         return number

@@ -10,6 +10,7 @@ from fastapi import Response
 from pydantic import BaseModel
 from sqlalchemy import delete
 from sqlalchemy.exc import IntegrityError
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.records import tables as t
 from chronarch.service.problems import Refused
@@ -25,7 +26,7 @@ def fingerprint(*parts: str) -> str:
 
 
 Work = Callable[["Note"], Awaitable[tuple[int, BaseModel]]]
-Note = Callable[[str], Awaitable[None]]
+Note = Callable[[AsyncSession, str], Awaitable[None]]
 Resume = Callable[[str], Awaitable[tuple[int, BaseModel]]]
 
 
@@ -34,8 +35,8 @@ async def once(
 ) -> Response:
     """Carry out `work`, or answer as it was answered before. Raises Refused (409, 422).
 
-    `work` may leave a note once it cannot be undone; should the service stop before it answers, the same request finds
-    the note again and `resume` says from it what came of the work.
+    `work` may leave a note in the very transaction that does it; should the service stop before it answers, the same
+    request finds the note again and `resume` says from it what came of the work.
     """
     if not key:
         return _answer(*await work(_no_note))
@@ -56,10 +57,8 @@ async def once(
                 return await _finish(shop, who, key, await resume(before.body))
             return _again(before, request)
 
-    async def note(text: str) -> None:
-        async with shop.sessions() as db:
-            (await db.get_one(t.Answered, (who, key))).body = text
-            await db.commit()
+    async def note(db: AsyncSession, text: str) -> None:
+        (await db.get_one(t.Answered, (who, key))).body = text
 
     try:
         answer = await work(note)
@@ -71,7 +70,7 @@ async def once(
     return await _finish(shop, who, key, answer)
 
 
-async def _no_note(text: str) -> None:
+async def _no_note(db: AsyncSession, text: str) -> None:
     """Nobody will ask again."""
 
 

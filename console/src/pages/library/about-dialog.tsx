@@ -2,9 +2,7 @@ import { useState } from "react";
 
 import { api, type LibraryFile, value } from "../../api/client";
 import { useChange, useFolders, useParts } from "../../api/queries";
-import { Button } from "../../ui/button";
-import { Dialog, Field, inputLook } from "../../ui/dialog";
-import { Refusal } from "../../ui/page";
+import { Field, FormDialog, inputLook } from "../../ui/dialog";
 
 /** Name, folder, part, tags and notes. */
 export function AboutDialog({ file, close }: { file: LibraryFile; close: () => void }) {
@@ -28,53 +26,43 @@ export function AboutDialog({ file, close }: { file: LibraryFile; close: () => v
     "jobs",
   );
   return (
-    <Dialog open close={close} title={`About ${file.name}`}>
-      <form
-        className="flex flex-col gap-4"
-        onSubmit={(e) => {
-          e.preventDefault();
-          save.mutate(undefined);
-        }}
-      >
-        <Field label="Name">
-          <input className={inputLook} required value={name} onChange={(e) => setName(e.target.value)} />
+    <FormDialog
+      title={`About ${file.name}`}
+      close={close}
+      send={() => save.mutate(undefined)}
+      asked={save.isPending}
+      error={save.error}
+      action="Save"
+    >
+      <Field label="Name">
+        <input className={inputLook} required value={name} onChange={(e) => setName(e.target.value)} />
+      </Field>
+      <div className="grid grid-cols-2 gap-4">
+        <Field label="Folder">
+          <select className={inputLook} value={folder} onChange={(e) => setFolder(e.target.value)}>
+            <option value="">the library itself</option>
+            {folders.map((x) => (
+              <option key={x.path}>{x.path}</option>
+            ))}
+          </select>
         </Field>
-        <div className="grid grid-cols-2 gap-4">
-          <Field label="Folder">
-            <select className={inputLook} value={folder} onChange={(e) => setFolder(e.target.value)}>
-              <option value="">the library itself</option>
-              {folders.map((x) => (
-                <option key={x.path}>{x.path}</option>
-              ))}
-            </select>
-          </Field>
-          <Field label="Makes the part">
-            <select className={inputLook} value={part} onChange={(e) => setPart(e.target.value)}>
-              <option value="0">none</option>
-              {parts.map((p) => (
-                <option key={p.id} value={p.id}>
-                  {p.name}
-                </option>
-              ))}
-            </select>
-          </Field>
-        </div>
-        <Field label="Tags" hint="With commas between.">
-          <input className={inputLook} value={tags} onChange={(e) => setTags(e.target.value)} />
+        <Field label="Makes the part">
+          <select className={inputLook} value={part} onChange={(e) => setPart(e.target.value)}>
+            <option value="0">none</option>
+            {parts.map((p) => (
+              <option key={p.id} value={p.id}>
+                {p.name}
+              </option>
+            ))}
+          </select>
         </Field>
-        <Field label="Notes">
-          <textarea className={`${inputLook} min-h-24 py-2`} value={notes} onChange={(e) => setNotes(e.target.value)} />
-        </Field>
-        <Refusal error={save.error} />
-        <div className="flex justify-end gap-2">
-          <Button kind="quiet" onClick={close}>
-            Cancel
-          </Button>
-          <Button kind="strong" type="submit" asked={save.isPending}>
-            Save
-          </Button>
-        </div>
-      </form>
-    </Dialog>
+      </div>
+      <Field label="Tags" hint="With commas between.">
+        <input className={inputLook} value={tags} onChange={(e) => setTags(e.target.value)} />
+      </Field>
+      <Field label="Notes">
+        <textarea className={`${inputLook} min-h-24 py-2`} value={notes} onChange={(e) => setNotes(e.target.value)} />
+      </Field>
+    </FormDialog>
   );
 }

@@ -3,8 +3,7 @@ import { useState } from "react";
 import { api, type LibraryFile, value } from "../../api/client";
 import { useChange, useFolders } from "../../api/queries";
 import { Button } from "../../ui/button";
-import { Dialog, Field, inputLook } from "../../ui/dialog";
-import { Refusal } from "../../ui/page";
+import { Field, FormDialog, inputLook } from "../../ui/dialog";
 
 type Deed = "move" | "tag" | "queue" | "bin" | "restore";
 
@@ -67,56 +66,50 @@ function Ask({ what, files, count, close, done }: AskProps) {
   const batch = useBatch();
   const words = ASK[what];
   return (
-    <Dialog open close={close} title={`${words.title} ${count}?`} text={words.text || undefined}>
-      <form
-        className="flex flex-col gap-4"
-        onSubmit={(e) => {
-          e.preventDefault();
-          const listed = tags.split(",").map((t) => t.trim()).filter(Boolean);
-          batch.mutate(
-            { files: files.map((f) => f.id), deed: what, folder, tags: listed, copies },
-            { onSuccess: () => (close(), done()) },
-          );
-        }}
-      >
-        {what === "move" && (
-          <Field label="Folder">
-            <select className={inputLook} value={folder} onChange={(e) => setFolder(e.target.value)}>
-              <option value="">the library itself</option>
-              {folders.map((f) => (
-                <option key={f.path}>{f.path}</option>
-              ))}
-            </select>
-          </Field>
-        )}
-        {what === "tag" && (
-          <Field label="Tags to put on" hint="With commas between.">
-            <input autoFocus required className={inputLook} value={tags} onChange={(e) => setTags(e.target.value)} />
-          </Field>
-        )}
-        {what === "queue" && (
-          <Field label="Copies of each">
-            <input
-              autoFocus
-              className={inputLook}
-              type="number"
-              min={1}
-              max={10000}
-              value={copies}
-              onChange={(e) => setCopies(Number(e.target.value))}
-            />
-          </Field>
-        )}
-        <Refusal error={batch.error} />
-        <div className="flex justify-end gap-2">
-          <Button kind="quiet" onClick={close}>
-            Cancel
-          </Button>
-          <Button kind={what === "bin" ? "danger" : "strong"} type="submit" asked={batch.isPending}>
-            {words.done}
-          </Button>
-        </div>
-      </form>
-    </Dialog>
+    <FormDialog
+      title={`${words.title} ${count}?`}
+      text={words.text || undefined}
+      close={close}
+      send={() => {
+        const listed = tags.split(",").map((t) => t.trim()).filter(Boolean);
+        batch.mutate(
+          { files: files.map((f) => f.id), deed: what, folder, tags: listed, copies },
+          { onSuccess: () => (close(), done()) },
+        );
+      }}
+      asked={batch.isPending}
+      error={batch.error}
+      action={words.done}
+      kind={what === "bin" ? "danger" : "strong"}
+    >
+      {what === "move" && (
+        <Field label="Folder">
+          <select className={inputLook} value={folder} onChange={(e) => setFolder(e.target.value)}>
+            <option value="">the library itself</option>
+            {folders.map((f) => (
+              <option key={f.path}>{f.path}</option>
+            ))}
+          </select>
+        </Field>
+      )}
+      {what === "tag" && (
+        <Field label="Tags to put on" hint="With commas between.">
+          <input autoFocus required className={inputLook} value={tags} onChange={(e) => setTags(e.target.value)} />
+        </Field>
+      )}
+      {what === "queue" && (
+        <Field label="Copies of each">
+          <input
+            autoFocus
+            className={inputLook}
+            type="number"
+            min={1}
+            max={10000}
+            value={copies}
+            onChange={(e) => setCopies(Number(e.target.value))}
+          />
+        </Field>
+      )}
+    </FormDialog>
   );
 }

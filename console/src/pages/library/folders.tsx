@@ -4,7 +4,7 @@ import { useState } from "react";
 import { api, type Folder, value } from "../../api/client";
 import { useChange, useFolders } from "../../api/queries";
 import { Button } from "../../ui/button";
-import { Dialog, Field, inputLook } from "../../ui/dialog";
+import { Field, FormDialog, inputLook } from "../../ui/dialog";
 import { sum } from "../../ui/format";
 import { Refusal } from "../../ui/page";
 
@@ -74,28 +74,19 @@ function FolderDeeds({ path, choose }: { path: string; choose: (path: string) =>
       </Button>
       <Refusal error={remove.error} />
       {to !== null && (
-        <Dialog open close={() => setTo(null)} title={`Rename ${path}`} text="Its files go with it; a / puts it inside another.">
-          <form
-            className="flex flex-col gap-4"
-            onSubmit={(e) => {
-              e.preventDefault();
-              move.mutate(undefined);
-            }}
-          >
-            <Field label="New path">
-              <input autoFocus required className={inputLook} value={to} onChange={(e) => setTo(e.target.value)} />
-            </Field>
-            <Refusal error={move.error} />
-            <div className="flex justify-end gap-2">
-              <Button kind="quiet" onClick={() => setTo(null)}>
-                Cancel
-              </Button>
-              <Button kind="strong" type="submit" asked={move.isPending}>
-                Rename
-              </Button>
-            </div>
-          </form>
-        </Dialog>
+        <FormDialog
+          title={`Rename ${path}`}
+          text="Its files go with it; a / puts it inside another."
+          close={() => setTo(null)}
+          send={() => move.mutate(undefined)}
+          asked={move.isPending}
+          error={move.error}
+          action="Rename"
+        >
+          <Field label="New path">
+            <input autoFocus required className={inputLook} value={to} onChange={(e) => setTo(e.target.value)} />
+          </Field>
+        </FormDialog>
       )}
     </div>
   );
@@ -108,27 +99,18 @@ export function NewFolder({ inside, close }: { inside: string; close: () => void
     "files",
   );
   return (
-    <Dialog open close={close} title="New folder" text={inside ? `Inside ${inside}.` : undefined}>
-      <form
-        className="flex flex-col gap-4"
-        onSubmit={(e) => {
-          e.preventDefault();
-          make.mutate(undefined);
-        }}
-      >
-        <Field label="Name">
-          <input autoFocus required className={inputLook} value={name} onChange={(e) => setName(e.target.value)} />
-        </Field>
-        <Refusal error={make.error} />
-        <div className="flex justify-end gap-2">
-          <Button kind="quiet" onClick={close}>
-            Cancel
-          </Button>
-          <Button kind="strong" type="submit" asked={make.isPending}>
-            Make folder
-          </Button>
-        </div>
-      </form>
-    </Dialog>
+    <FormDialog
+      title="New folder"
+      text={inside ? `Inside ${inside}.` : undefined}
+      close={close}
+      send={() => make.mutate(undefined)}
+      asked={make.isPending}
+      error={make.error}
+      action="Make folder"
+    >
+      <Field label="Name">
+        <input autoFocus required className={inputLook} value={name} onChange={(e) => setName(e.target.value)} />
+      </Field>
+    </FormDialog>
   );
 }

@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, CallFailed, type LibraryFile, type Part, type PartSuggestion, value } from "../../api/client";
 import { useChange, useFiles, usePart, useParts, useSuggestions } from "../../api/queries";
 import { Button } from "../../ui/button";
-import { Dialog, Field, inputLook } from "../../ui/dialog";
+import { Dialog, Field, FormDialog, inputLook } from "../../ui/dialog";
 import { duration } from "../../ui/format";
 import { Empty, Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { LibraryFrame, Thumb } from "./frame";
@@ -109,28 +109,19 @@ function NewPart({ close }: { close: () => void }) {
     "parts",
   );
   return (
-    <Dialog open close={close} title="New part" text="Its files are chosen on its page.">
-      <form
-        className="flex flex-col gap-4"
-        onSubmit={(e) => {
-          e.preventDefault();
-          make.mutate(undefined);
-        }}
-      >
-        <Field label="Name">
-          <input autoFocus required className={inputLook} value={name} onChange={(e) => setName(e.target.value)} />
-        </Field>
-        <Refusal error={make.error} />
-        <div className="flex justify-end gap-2">
-          <Button kind="quiet" onClick={close}>
-            Cancel
-          </Button>
-          <Button kind="strong" type="submit" asked={make.isPending}>
-            Make part
-          </Button>
-        </div>
-      </form>
-    </Dialog>
+    <FormDialog
+      title="New part"
+      text="Its files are chosen on its page."
+      close={close}
+      send={() => make.mutate(undefined)}
+      asked={make.isPending}
+      error={make.error}
+      action="Make part"
+    >
+      <Field label="Name">
+        <input autoFocus required className={inputLook} value={name} onChange={(e) => setName(e.target.value)} />
+      </Field>
+    </FormDialog>
   );
 }
 

@@ -3,8 +3,8 @@ import { useState } from "react";
 import { api, type Finding, type LibraryFile, value } from "../../api/client";
 import { useChange } from "../../api/queries";
 import { Button } from "../../ui/button";
-import { Dialog, Field, inputLook } from "../../ui/dialog";
-import { Refusal, Sheet, SheetTitle } from "../../ui/page";
+import { Field, FormDialog, inputLook } from "../../ui/dialog";
+import { Sheet, SheetTitle } from "../../ui/page";
 
 /** What stands against the file, and who set it aside. */
 export function Preflight({ file }: { file: LibraryFile }) {
@@ -57,27 +57,19 @@ function Overrule({ file, finding, close }: { file: LibraryFile; finding: Findin
     "jobs",
   );
   return (
-    <Dialog open close={close} title="Overrule the preflight?" text={`${finding.text} It will run on ${model} all the same; your name and reason are recorded.`}>
-      <form
-        className="flex flex-col gap-4"
-        onSubmit={(e) => {
-          e.preventDefault();
-          send.mutate(undefined);
-        }}
-      >
-        <Field label="Reason">
-          <input autoFocus required minLength={3} className={inputLook} value={reason} onChange={(e) => setReason(e.target.value)} />
-        </Field>
-        <Refusal error={send.error} />
-        <div className="flex justify-end gap-2">
-          <Button kind="quiet" onClick={close}>
-            Cancel
-          </Button>
-          <Button kind="danger" type="submit" asked={send.isPending}>
-            Overrule
-          </Button>
-        </div>
-      </form>
-    </Dialog>
+    <FormDialog
+      title="Overrule the preflight?"
+      text={`${finding.text} It will run on ${model} all the same; your name and reason are recorded.`}
+      close={close}
+      send={() => send.mutate(undefined)}
+      asked={send.isPending}
+      error={send.error}
+      action="Overrule"
+      kind="danger"
+    >
+      <Field label="Reason">
+        <input autoFocus required minLength={3} className={inputLook} value={reason} onChange={(e) => setReason(e.target.value)} />
+      </Field>
+    </FormDialog>
   );
 }

@@ -107,10 +107,8 @@ async def _drop(
         asked = wish.model_dump_json() if wish is not None else ""
 
         async def work(note: Note) -> tuple[int, BaseModel]:
-            number = await shop.intake.take(
-                received, name, by, folder=folder, queue=wish.model_dump() if wish is not None else None
-            )
-            await note(str(number))
+            queue = wish.model_dump() if wish is not None else None
+            number = await shop.intake.take(received, name, by, note, folder=folder, queue=queue)
             return await resume(str(number))
 
         async def resume(number: str) -> tuple[int, BaseModel]:

@@ -105,6 +105,10 @@ async def change_file(which: str, change: w.FileChange, who: Operator, shop: The
         row = kept.file
         if change.name is not None:
             row.name = change.name
+            try:
+                await db.flush()
+            except IntegrityError:
+                raise Refused(409, f"There is a file named {change.name!r} already; choose another name.") from None
         if change.folder is not None:
             row.folder = change.folder
             await make_folders(db, change.folder)
@@ -116,10 +120,7 @@ async def change_file(which: str, change: w.FileChange, who: Operator, shop: The
             if change.part and await db.get(t.Part, change.part) is None:
                 raise Refused(422, f"There is no part {change.part}; `chronarch parts list` shows all.")
             row.part_id = change.part or None
-        try:
-            await db.commit()
-        except IntegrityError:
-            raise Refused(409, f"There is a file named {change.name!r} already; choose another name.") from None
+        await db.commit()
         wire = library.file_wire(await find_file(db, str(kept.file.id)), await shop.paces(db))
     shop.hub.changed("files", "parts", "jobs")
     shop.work.set()

@@ -112,14 +112,15 @@ async def change_part(which: str, change: w.PartChange, who: Operator, shop: The
         row = await find_part(db, which)
         if change.name is not None:
             row.name = change.name
+            try:
+                await db.flush()
+            except IntegrityError:
+                raise Refused(409, f"There is a part named {change.name!r} already; choose another name.") from None
         if change.notes is not None:
             row.notes = change.notes.strip()
         if change.files is not None:
             await _gather(db, row.id, change.files, only=True)
-        try:
-            await db.commit()
-        except IntegrityError:
-            raise Refused(409, f"There is a part named {change.name!r} already; choose another name.") from None
+        await db.commit()
         wire = await _wire(shop, db, row)
     shop.hub.changed("parts", "files", "jobs")
     shop.work.set()

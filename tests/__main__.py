@@ -1,6 +1,6 @@
 """Runs all tests, or those named: `python -m tests [tests.core ...]`. Closes with the line `N passed, N failed`.
 
-Each test file runs in a process of its own, two at a time, the longest first; what it says is printed when it is done.
+Each test file runs in a process of its own, three at a time, the longest first; what it says is printed at its end.
 They share one database server, each with databases of its own.
 """
 
@@ -18,7 +18,7 @@ from pathlib import Path
 from chronarch.records.server import PrivateServer
 from tests.support.world import RUNS_DATABASE
 
-AT_ONCE = 2
+AT_ONCE = 3
 LONGEST_FIRST = (
     "console",
     "faults",

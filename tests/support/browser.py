@@ -11,7 +11,7 @@ CHROMIUM = [
     "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
 OWN = ("http://127.0.0.1", "data:", "blob:")
-expect.set_options(timeout=15_000)
+expect.set_options(timeout=25_000)
 
 
 class ConsoleCase(WorldCase):

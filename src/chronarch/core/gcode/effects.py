@@ -99,10 +99,7 @@ def _lay(f, i, m, t, x0, y0, z0, x, y, z):
         elif abs(z - f[s.LAYER_Z]) > 1e-3:
             _new_layer(f, i, t, z)
     i[s.EXTRUSIONS] += 1
-    if i[s.FIRST_LAID] < 0:
-        i[s.FIRST_LAID] = i[s.OFFSET_AT]
     i[s.LAST_LAID] = i[s.OFFSET_AT]
-    i[s.LAST_LAID_LINE] = i[s.LINE]
     _reach(f, i, m, t, s.LAID_LOW, s.LAID_HIGH, s.R_LAID, x0, y0, z0)
     _reach(f, i, m, t, s.LAID_LOW, s.LAID_HIGH, s.R_LAID, x, y, z)
     if i[s.SPAN] >= 0:
@@ -226,8 +223,6 @@ def _move(f, i, m, t, word, mask):
     ox, oy, oz = f[s.OFFSET], f[s.OFFSET + 1], f[s.OFFSET + 2]
     speed = f[s.FEED] * f[s.SPEED]
     flat2 = dx * dx + dy * dy
-    if i[s.FIRST_MOTION] < 0 and (flat2 > 0.0 or dz != 0.0):
-        i[s.FIRST_MOTION] = i[s.OFFSET_AT]
     if word >= 2:
         ca, cb, r, sweep = _arc(f, t, mask, i[s.PLANE], word == 2, x0, y0, z0, x, y, z)
         if r > 0.0:

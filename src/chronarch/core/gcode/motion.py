@@ -177,8 +177,6 @@ def add_block(f, i, m, t, length, fed, speed, ax, ay, az, bx, by, bz, radius):
     f[s.DIRECTION + 1] = by
     f[s.DIRECTION + 2] = bz
     f[s.DIRECTION + 3] = de
-    if radius > 0.0:
-        i[s.ARCS] += 1
     if n + 1 >= 2 * m[s.M_WINDOW]:
         settle(f, i, m, t, int(m[s.M_WINDOW]))
     return speed

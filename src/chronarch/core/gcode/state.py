@@ -68,10 +68,9 @@ LINE, COMMAND, OFFSET_AT = 0, 1, 2
 ABSOLUTE, ABSOLUTE_E, TOOL, PLANE, HOMED = 3, 4, 5, 6, 7
 LAYERS, MARKS, SPANS, PLAN_MARKS, MOVES, BLOCKS = 8, 9, 10, 11, 12, 13
 MOTIONS, UNREADABLE, NAMED, FEATURE = 14, 15, 16, 17
-FIRST_MOTION, LAST_LAID, LAST_LAID_LINE, FIRST_LAID = 18, 19, 20, 21
-EMIT, SPAN, FAILED, G10_DONE, USED_TOOLS = 22, 23, 24, 25, 26
-OUTSIDE, EXTRUSIONS, ARCS, SPIRAL = 27, 28, 29, 30
-INTS = 32
+LAST_LAID, EMIT, SPAN, FAILED, G10_DONE, USED_TOOLS = 18, 19, 20, 21, 22, 23
+OUTSIDE, EXTRUSIONS, SPIRAL = 24, 25, 26
+INTS = 27
 
 # the model's figures --------------------------------------------------------------------------------------------
 M_VOLUME, M_NOZZLE_MAX, M_BED_MAX, M_CHAMBER_MAX, M_COLD = 0, 3, 4, 5, 6
@@ -81,7 +80,7 @@ M_HOMING, M_LEVELLING, M_TOOL_CHANGE, M_WINDOW, M_BY_JERK = 16, 17, 18, 19, 20
 FIGURES = 21
 
 # kinds of marks, of moves, and why a reading fails -----------------------------------------------------------------
-K_FEATURE, K_OBJECT, K_OBJECT_END, K_M486, K_PAUSE, K_NAMED, K_UNREADABLE, K_WORD = 0, 1, 2, 3, 4, 5, 6, 7
+K_FEATURE, K_OBJECT, K_OBJECT_END, K_M486, K_PAUSE, K_NAMED, K_UNREADABLE = 0, 1, 2, 3, 4, 5, 6
 TRAVEL, EXTRUDE, RETRACT, PRIME = 0, 1, 2, 3
 CLOCKWISE, COUNTER = 16, 32
 ZERO_BYTE, LONG_LINE = 1, 2
@@ -96,8 +95,8 @@ S_LOW_X, S_LOW_Y, S_HIGH_X, S_HIGH_Y, S_FILAMENT, S_SECONDS, S_COUNT, S_MARK = 0
 SPAN_COLUMNS = 8
 V_X, V_Y, V_Z, V_SPEED, V_FILAMENT, V_SECONDS, V_KIND, V_TOOL, V_LINE, V_CX, V_CY, V_MARK, V_COMMAND = range(13)
 MOVE_COLUMNS = 13
-G_WORDS, M_WORDS = 10_000, 10_000
-"""G words are counted by number x 10 + first decimal."""
+M_WORDS = 10_000
+"""Numbers of words that are counted; a G word's is its number x 10 + its first decimal."""
 
 
 class Tables(NamedTuple):
@@ -161,5 +160,5 @@ def first_ints() -> Ints:
     i = np.zeros(INTS, np.int64)
     i[ABSOLUTE] = i[ABSOLUTE_E] = 1
     i[PLANE], i[SPAN] = 17, -1
-    i[FEATURE] = i[FIRST_MOTION] = i[LAST_LAID] = i[FIRST_LAID] = -1
+    i[FEATURE] = i[LAST_LAID] = -1
     return i

@@ -21,6 +21,7 @@ from chronarch.core.gcode.analysis import Analysis, analyse
 from chronarch.core.gcode.compare import differences
 from chronarch.core.gcode.drawing import layer_scene, part_scene, sampled_lines
 from chronarch.core.gcode.edits import Edit
+from chronarch.core.gcode.kernel import DIGEST
 from chronarch.core.gcode.layers import Index, layer_moves
 from chronarch.core.gcode.objects import PrintedObject
 from chronarch.core.gcode.splice import apply, describe
@@ -48,8 +49,8 @@ def _mapped(path: Path) -> Bytes:
 
 
 def _index_path(derived: Path, model: MachineModel) -> Path:
-    """Where a content's layers are kept for a model, as its figures are now."""
-    return derived / f"{hashlib.sha256(repr(model).encode()).hexdigest()[:16]}.npz"
+    """Where a content's layers are kept for a model, as its figures and the kernel are now."""
+    return derived / f"{hashlib.sha256(f'{DIGEST} {model!r}'.encode()).hexdigest()[:16]}.npz"
 
 
 def _keep(analysis: Analysis, derived: Path, model: MachineModel) -> None:

@@ -18,13 +18,15 @@ from numba import njit
 _HERE = Path(__file__).parent
 _SOURCES = ("kernel.py", "rules.py", "state.py", "motion.py", "effects.py", "scan.py", "shift.py")
 
+DIGEST = hashlib.sha256(b"".join((_HERE / name).read_bytes() for name in _SOURCES)).hexdigest()[:16]
+"""Names the state of the kernel's code: what was kept of an earlier one, compiled or read, is not for this one."""
+
 
 def _cache_folder() -> Path:
     """Beside the code where that can be written, else in the user's or the machine's place for such things."""
-    digest = hashlib.sha256(b"".join((_HERE / name).read_bytes() for name in _SOURCES)).hexdigest()[:16]
     places = (_HERE / "__pycache__", Path("~/.cache/chronarch").expanduser(), Path(tempfile.gettempdir()))
     for place in places:
-        folder = place / f"kernel-{digest}"
+        folder = place / f"kernel-{DIGEST}"
         try:
             folder.mkdir(parents=True, exist_ok=True)
         except OSError:

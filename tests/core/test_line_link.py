@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import re
 import unittest
+from collections import deque
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -12,12 +13,15 @@ from hypothesis import strategies as st
 from chronarch.core.answers import Boot, Chatter, Fault, FilamentOut, Halted, Heat, Ok, Resend, read_answer
 from chronarch.core.line_link import (
     Acknowledged,
+    BadWire,
     Drained,
     Finished,
     LineLink,
     LinkState,
+    LostCount,
     OutOfStep,
     Silent,
+    Stands,
     Steps,
     numbered,
 )
@@ -28,9 +32,12 @@ PROGRAM = Steps(tuple(b"G1 X%d" % n for n in range(40)))
 class ToyMachine:
     """The rules of a firmware in a few lines, with a wire that damages, loses and repeats lines."""
 
-    def __init__(self, seed: int, damage: float = 0.0, lose: float = 0.0, repeat: float = 0.0) -> None:
+    def __init__(
+        self, seed: int, damage: float = 0.0, lose: float = 0.0, repeat: float = 0.0, numbered_oks: bool = False
+    ) -> None:
         self.random = random.Random(seed)
         self.damage, self.lose, self.repeat = damage, lose, repeat
+        self.numbered_oks = numbered_oks
         self.last = 0
         self.ran: list[bytes] = []
 
@@ -69,7 +76,7 @@ class ToyMachine:
             return self.refuse(b"line number is not the last line number + 1")
         self.last = number
         self.ran.append(command)
-        return [b"ok\n"]
+        return [b"ok N%d\n" % number if self.numbered_oks else b"ok\n"]
 
     def refuse(self, why: bytes) -> list[bytes]:
         return [b"Error:%s, last line: %d\n" % (why, self.last), b"Resend: %d\n" % (self.last + 1), b"ok\n"]
@@ -92,8 +99,54 @@ def converse(link: LineLink, machine: ToyMachine, most: int = 20_000) -> list[ob
     return events
 
 
+class SlowWire:
+    """Bytes on their way in both directions: in order, each line late by a time drawn by lot, up to `late_s`."""
+
+    def __init__(self, machine: ToyMachine, late_s: float) -> None:
+        self.machine, self.late_s = machine, late_s
+        self.lot = random.Random(machine.random.random())
+        self.there: deque[tuple[float, bytes]] = deque()
+        self.back: deque[tuple[float, bytes]] = deque()
+
+    def _put(self, queue: deque[tuple[float, bytes]], line: bytes, now: float) -> None:
+        at = now + self.lot.random() ** 6 * self.late_s
+        queue.append((max(at, queue[-1][0]) if queue else at, line))
+
+    def pass_on(self, data: bytes, now: float) -> bytes:
+        """Take what the link sends at `now`; returns what arrives at it by then."""
+        for sent in data.splitlines(keepends=True):
+            for line in self.machine.wire(sent):
+                self._put(self.there, line, now)
+        while self.there and self.there[0][0] <= now:
+            at, line = self.there.popleft()
+            for answer in self.machine.answer(line.strip()):
+                for said in self.machine.wire(answer):
+                    self._put(self.back, said, at)
+        arrived = b""
+        while self.back and self.back[0][0] <= now:
+            arrived += self.back.popleft()[1]
+        return arrived
+
+
+def converse_slowly(link: LineLink, wire: SlowWire, most: int = 60_000) -> list[object]:
+    events: list[object] = []
+    now = 0.0
+    for _ in range(most):
+        now += 0.02
+        events += link.receive(wire.pass_on(link.outgoing(), now), now)
+        events += link.tick(now)
+        if any(isinstance(e, Finished | OutOfStep | Drained) for e in events):
+            break
+    return events
+
+
+def story(events: list[object]) -> list[object]:
+    """The events that say how it went."""
+    return [e for e in events if isinstance(e, Finished | OutOfStep | Drained)]
+
+
 def started(program: Steps = PROGRAM, **options: float) -> LineLink:
-    link = LineLink(**options)
+    link = LineLink(**options)  # type: ignore[arg-type]
     link.connected()
     link.load(program, own=False)
     return link
@@ -104,7 +157,7 @@ class Feeding(unittest.TestCase):
         link, machine = started(), ToyMachine(1)
         events = converse(link, machine)
         self.assertEqual(machine.ran, list(PROGRAM.commands))
-        self.assertEqual([e.count for e in events if isinstance(e, Acknowledged)], list(range(1, 41)))
+        self.assertEqual([e.taken for e in events if isinstance(e, Acknowledged)], list(range(1, 41)))
         self.assertIsInstance(events[-1], Finished)
         self.assertEqual(link.resends, 0)
 
@@ -118,19 +171,136 @@ class Feeding(unittest.TestCase):
         damage=st.floats(0, 0.25),
         lose=st.floats(0, 0.15),
         repeat=st.floats(0, 0.15),
+        window=st.sampled_from([0, 60, 200]),
+        numbered_oks=st.booleans(),
     )
     def test_whatever_the_wire_does_commands_run_once_in_order_or_it_stops_saying_so(
-        self, seed: int, damage: float, lose: float, repeat: float
+        self, seed: int, damage: float, lose: float, repeat: float, window: int, numbered_oks: bool
     ) -> None:
-        machine = ToyMachine(seed, damage, lose, repeat)
-        link = started()
-        events = converse(link, machine)
-        self.assertTrue(events, "nothing ever happened")
+        machine = ToyMachine(seed, damage, lose, repeat, numbered_oks)
+        link = started(window_bytes=window)
+        events = story(converse(link, machine))
+        self.assertTrue(events, "it neither finished nor was given up")
         if isinstance(events[-1], Finished):
             self.assertEqual(machine.ran, list(PROGRAM.commands))
         else:
             self.assertIsInstance(events[-1], OutOfStep)
             self.assertEqual(machine.ran, list(PROGRAM.commands[: len(machine.ran)]))
+
+    @settings(max_examples=60, deadline=None, derandomize=True)
+    @given(
+        seed=st.integers(0, 10**6),
+        trouble=st.floats(0, 0.1),
+        late_s=st.sampled_from([0.05, 1.0, 5.0]),
+        window=st.sampled_from([0, 120]),
+        numbered_oks=st.booleans(),
+    )
+    def test_answers_that_come_late_take_no_line_twice_and_lose_none(
+        self, seed: int, trouble: float, late_s: float, window: int, numbered_oks: bool
+    ) -> None:
+        machine = ToyMachine(seed, trouble, trouble, trouble, numbered_oks)
+        events = story(converse_slowly(started(window_bytes=window), SlowWire(machine, late_s)))
+        if isinstance(events[-1], Finished):
+            self.assertEqual(machine.ran, list(PROGRAM.commands))
+        else:
+            self.assertIsInstance(events[-1], OutOfStep)
+            self.assertEqual(machine.ran, list(PROGRAM.commands[: len(machine.ran)]))
+
+    def test_a_window_keeps_several_lines_on_their_way_and_never_more_bytes_than_it_holds(self) -> None:
+        link = started(window_bytes=64)
+        self.assertEqual(link.outgoing(), numbered(0, b"M110 N0"))
+        link.receive(b"ok\n", 0.0)
+        first = link.outgoing()
+        self.assertEqual(first.count(b"\n"), 5)
+        self.assertLessEqual(len(first), 64)
+        link.receive(b"ok\n", 0.1)
+        self.assertEqual(link.outgoing().count(b"\n"), 1, "one answered, one more sent")
+
+    def test_a_number_tells_of_all_lines_before_it_and_an_old_one_of_none(self) -> None:
+        link = started(window_bytes=64)
+        link.outgoing()
+        link.receive(b"ok\n", 0.0)
+        link.outgoing()
+        self.assertEqual(link.receive(b"ok N3\n", 0.1), [Acknowledged(3)])
+        self.assertEqual(link.receive(b"ok N2\nok N3\n", 0.1), [])
+
+    def test_a_new_tender_asks_where_the_machine_stands_and_believes_it_once_said_twice(self) -> None:
+        machine = ToyMachine(1)
+        machine.last = 17
+        link = LineLink()
+        link.connected()
+        link.ask()
+        events: list[object] = []
+        now = 0.0
+        while not any(isinstance(e, Stands) for e in events):
+            now += 0.3
+            events += link.receive(machine.take(link.outgoing()), now)
+            events += link.tick(now + 0.25)
+        self.assertEqual(events[-1], Stands(18))
+        self.assertEqual(machine.ran, [], "a question runs nothing")
+
+    def test_a_machine_that_does_not_say_where_it_stands_is_not_guessed_at(self) -> None:
+        link = LineLink()
+        link.connected()
+        link.ask()
+        events: list[object] = []
+        for second in range(0, 400, 4):
+            link.outgoing()
+            events += link.tick(float(second))
+        self.assertEqual([e for e in events if isinstance(e, Stands)], [Stands(None)])
+
+    def test_a_machine_that_restarted_unheard_is_not_fed_from_the_beginning(self) -> None:
+        program = Steps(tuple(b"G1 X%d" % n for n in range(300)))
+        for resumed in (False, True):
+            link, machine = LineLink(), ToyMachine(1)
+            link.connected()
+            link.load(program, own=False, until=150 if resumed else None)
+            if resumed:
+                converse(link, machine)
+                machine.last = 0  # switched off and on while the build stood
+                link.load(program, 150, own=False)
+                machine.last = 0
+            else:
+                for _ in range(100):
+                    link.receive(machine.take(link.outgoing()), 0.0)
+            if resumed:
+                link.receive(machine.take(link.outgoing()), 0.0)  # the count is set…
+                link.receive(machine.take(link.outgoing()), 0.0)
+            machine.last = 0
+            ran = len(machine.ran)
+            events: list[object] = []
+            now = 0.0
+            while not any(isinstance(e, LostCount) for e in events):
+                now += 0.3
+                self.assertLess(now, 60, "it notices")
+                events += link.receive(machine.take(link.outgoing()), now)
+                events += link.tick(now)
+            self.assertLessEqual(len(machine.ran) - ran, 0, "nothing is run of it")
+
+    def test_a_wire_that_damages_every_third_line_is_not_trusted(self) -> None:
+        events = converse(started(Steps(tuple(b"G1 X%d" % n for n in range(200)))), ToyMachine(1, damage=0.3))
+        self.assertTrue(any(isinstance(e, BadWire) for e in events))
+        events = converse(started(Steps(tuple(b"G1 X%d" % n for n in range(200)))), ToyMachine(1, damage=0.02))
+        self.assertFalse(any(isinstance(e, BadWire) for e in events))
+
+    def test_until_stands_before_a_line_and_goes_on_from_it(self) -> None:
+        link, machine = LineLink(window_bytes=100), ToyMachine(1)
+        link.connected()
+        link.load(PROGRAM, own=False, until=7)
+        self.assertEqual(converse(link, machine)[-1], Drained(7))
+        self.assertEqual(len(machine.ran), 7)
+        link.load(PROGRAM, 7, own=False)
+        converse(link, machine)
+        self.assertEqual(machine.ran, list(PROGRAM.commands))
+
+    def test_a_machine_that_lets_lines_go_unanswered_is_suspected(self) -> None:
+        link = started()
+        link.outgoing()
+        self.assertFalse(link.suspect)
+        for second in (0.0, 4.0, 8.0, 12.0):
+            link.tick(second)
+            link.outgoing()
+        self.assertTrue(link.suspect)
 
     def test_moderate_damage_is_survived_and_not_merely_noticed(self) -> None:
         for seed in range(30):
@@ -209,6 +379,8 @@ class Answers(unittest.TestCase):
         table = {
             "ok": [Ok()],
             "ok N12": [Ok(12)],
+            "ok P15 B3": [Ok()],
+            "ok N:2": [Chatter("ok N:2")],
             "Resend: 7": [Resend(7)],
             "rs N7": [Resend(7)],
             "start": [Boot()],
@@ -231,5 +403,5 @@ class Answers(unittest.TestCase):
 
     def test_unknown_chatter_is_kept_for_the_log(self) -> None:
         link = started()
-        self.assertEqual(link.receive(b"echo: SD card missing\n", 0.0), [])
-        self.assertIn(("<", "echo: SD card missing"), link.log)
+        self.assertEqual(link.receive(b"echo: SD card missing\n", 0.0), [Chatter("echo: SD card missing")])
+        self.assertEqual(link.spoken()[-1], (False, b"echo: SD card missing", False))

@@ -3,88 +3,11 @@
 from __future__ import annotations
 
 import unittest
-from datetime import UTC, datetime, timedelta
 
-from chronarch.core.fleet import MachineModel
-from chronarch.core.gcode.analysis import analyse
-from chronarch.core.happenings import BuildBegan, BuildEnded, BuildPaused, BuildResumed, Noticed, StateChanged
-from chronarch.core.line_link import OWN_BASE, Steps
+from chronarch.core.happenings import BuildEnded, BuildPaused, BuildResumed, Noticed
+from chronarch.core.mind import OFFLINE_AFTER_S
 from chronarch.core.states import MachineState, Outcome, WrongState
-from chronarch.core.steward import OFFLINE_AFTER_S, Errand, Moment, Steward
-from tests.support.gcode import commands, squares
-
-TEXT = squares(layers=2, rounds=2, nozzle=205, bed=60)
-COMMANDS = [c.encode() for c in commands(TEXT)]
-MODEL = MachineModel("toy")
-
-
-class Bench:
-    """A steward and a machine that takes each line at once, with time moved by hand."""
-
-    def __init__(self) -> None:
-        self.steward = Steward(MODEL)
-        self.real_s = 0.0
-        self.ran: list[bytes] = []
-        self.own: list[bytes] = []
-        self.urgent: list[bytes] = []
-        self.last = 0
-        self.heat = (25.0, 0.0, 25.0, 0.0)
-        self.told: list[object] = []
-        self.blocked = False
-
-    def now(self) -> Moment:
-        return Moment(self.real_s, datetime(2026, 10, 19, 9, tzinfo=UTC) + timedelta(seconds=self.real_s))
-
-    def say(self, text: str) -> None:
-        self.steward.receive(text.encode() + b"\n", self.now())
-
-    def report(self) -> None:
-        n, na, b, ba = self.heat
-        self.say(f"T:{n} /{na} B:{b} /{ba}")
-
-    def run(self, lines: int = 1000, seconds: float = 30.0) -> None:
-        """Let the machine take up to `lines` lines, time passing when the wire is quiet."""
-        end = self.real_s + seconds
-        while lines > 0 and self.real_s < end:
-            data = self.steward.outgoing()
-            if not data:
-                self.real_s += 0.05
-                self.steward.tick(self.now())
-            for line in data.splitlines():
-                lines -= 1
-                self.take(line)
-        self.told += [happening for _, happening in self.steward.happened()]
-
-    def take(self, line: bytes) -> None:
-        if not line.startswith(b"N"):
-            self.urgent.append(line)
-            self.blocked = False
-            return
-        number, _, rest = line[1:].partition(b" ")
-        command = rest[: rest.rfind(b"*")]
-        if command.startswith(b"M110"):
-            self.last = int(number)
-        elif int(number) != self.last + 1:
-            self.say(f"Error:line number, last line: {self.last}")
-            self.say(f"Resend: {self.last + 1}")
-        else:
-            self.last = int(number)
-            (self.own if self.last > OWN_BASE else self.ran).append(command)
-        self.say("ok")
-
-    def begin(self) -> None:
-        self.steward.connected(self.now())
-        self.run()
-        self.told.clear()
-        self.own.clear()
-        plan = analyse(TEXT.encode(), MODEL).plan
-        self.steward.begin(Errand(7, plan, Steps(tuple(COMMANDS))), self.now())
-
-    def states(self) -> list[MachineState]:
-        return [h.state for h in self.told if isinstance(h, StateChanged)]
-
-    def of(self, kind: type) -> list[object]:
-        return [h for h in self.told if isinstance(h, kind)]
+from tests.support.bench import COMMANDS, Bench
 
 
 class Builds(unittest.TestCase):
@@ -284,13 +207,3 @@ class Builds(unittest.TestCase):
         b.run(seconds=1)
         self.assertEqual(b.told, [Noticed("filament ran out")])
         self.assertIs(b.steward.state, MachineState.IDLE)
-
-    def test_a_build_nobody_minds_any_more_is_ended_with_heaters_off(self) -> None:
-        b = Bench()
-        b.steward.lost(9, analyse(TEXT.encode(), MODEL).plan, b.now())
-        b.steward.connected(b.now())
-        b.run()
-        (ended,) = b.of(BuildEnded)
-        self.assertEqual((ended.build, ended.outcome), (9, Outcome.FAILED))
-        self.assertIn(b"M104 S0", b.own)
-        self.assertEqual(b.of(BuildBegan), [])

@@ -15,8 +15,9 @@ from chronarch.core.gcode.analysis import analyse
 from chronarch.core.happenings import BuildBegan, BuildEnded, BuildPaused, BuildResumed, Happening, StateChanged
 from chronarch.core.ledger import append, faults
 from chronarch.core.line_link import OWN_BASE, Steps
+from chronarch.core.mind import Errand, Moment
 from chronarch.core.states import MachineState, Outcome, WrongState
-from chronarch.core.steward import Errand, Moment, Phase, Steward
+from chronarch.core.steward import Phase, Steward
 from tests.core.test_line_link import ToyMachine
 from tests.support.gcode import commands, squares
 

@@ -36,12 +36,23 @@ class Boot:
 
 @dataclass(frozen=True)
 class Heat:
-    """One report: measured and asked, °C, of the nozzle and the bed; None where it says nothing of that."""
+    """One report: measured and asked, °C, of nozzle, bed and chamber; None where it says nothing of that."""
 
     nozzle_c: float | None = None
     nozzle_asked_c: float | None = None
     bed_c: float | None = None
     bed_asked_c: float | None = None
+    chamber_c: float | None = None
+    chamber_asked_c: float | None = None
+
+
+@dataclass(frozen=True)
+class Position:
+    """Where the head is, mm."""
+
+    x: float
+    y: float
+    z: float
 
 
 @dataclass(frozen=True)
@@ -78,14 +89,19 @@ class Chatter:
     text: str
 
 
-Answer = Ok | Resend | Busy | Boot | Heat | FilamentOut | AskedPause | Fault | Halted | LineComplaint | Chatter
+Answer = (
+    Ok | Resend | Busy | Boot | Heat | Position | FilamentOut | AskedPause | Fault | Halted | LineComplaint | Chatter
+)
 
 _NUMBER = r"[-+]?\d+(?:\.\d+)?"
-_OK = re.compile(r"^ok\b(?:\s+N(\d+))?")
+_OK = re.compile(r"^ok(?:\s+N(\d+))?(?=\s+(?!N)|$)")
 _RESEND = re.compile(r"^(?:resend|rs)\b:?\s*N?(\d+)\s*$", re.IGNORECASE)
 _NOZZLE = re.compile(rf"\bT0?:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
 _BED = re.compile(rf"\bB:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
-_COMPLAINT = re.compile(r"checksum|line number", re.IGNORECASE)
+_CHAMBER = re.compile(rf"\bC:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
+_POSITION = re.compile(rf"^X:\s*({_NUMBER})\s+Y:\s*({_NUMBER})\s+Z:\s*({_NUMBER})\b")
+_COMPLAINT = re.compile(r"(?=chec|heck|ecks|cksu|ksum|mism|isma|matc|atch|last|line|numb|umbe|mber)", re.IGNORECASE)
+"""Pieces of what machines say of a damaged line; the complaint may itself be damaged, so two of them are enough."""
 _RULES: tuple[tuple[re.Pattern[str], type], ...] = (
     (re.compile(r"^(?:echo:)?\s*busy\b", re.IGNORECASE), Busy),
     (re.compile(r"^start\b"), Boot),
@@ -104,7 +120,7 @@ def _heat(line: str) -> Heat | None:
             return None, None
         return float(found[1]), float(found[2]) if found[2] else None
 
-    return Heat(*values(nozzle), *values(bed))
+    return Heat(*values(nozzle), *values(bed), *values(_CHAMBER.search(line)))
 
 
 def read_answer(line: str) -> list[Answer]:
@@ -127,5 +143,8 @@ def read_answer(line: str) -> list[Answer]:
         return [Halted(line[2:].strip() or "no reason given")]
     if line.lower().startswith("error:"):
         text = line[6:].strip()
-        return [LineComplaint() if _COMPLAINT.search(text) else Fault(text or "no reason given")]
+        return [LineComplaint() if len(_COMPLAINT.findall(text)) > 1 else Fault(text or "no reason given")]
+    position = _POSITION.match(line)
+    if position:
+        return [Position(*(float(n) for n in position.groups()))]
     return [Chatter(line)] if heat is None else [heat]

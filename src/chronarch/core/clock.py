@@ -7,7 +7,8 @@ sign-in live in *real time*. A process is handed one `Clock` at its top and asks
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Protocol
 
@@ -29,6 +30,34 @@ class Clock(Protocol):
         """Real time, UTC: for sign-in, sessions and log stamps."""
 
 
+SLEW = 0.05
+"""How quickly a clock that finds the computer's own set goes over to it: so much of the time that passes."""
+
+
+class SteadyWall:
+    """The computer's wall clock without its jumps: time runs on as the monotonic clock does, and what the wall clock
+    was set by meanwhile is made up for slowly. A heater that is watched for 40 s must not seem watched for an hour
+    because somebody set the clock; and no event may seem to happen before the one it followed."""
+
+    def __init__(
+        self, wall_s: Callable[[], float] = time.time, monotonic_s: Callable[[], float] = time.monotonic
+    ) -> None:
+        self._wall_s, self._monotonic_s = wall_s, monotonic_s
+        self._seen = monotonic_s()
+        self._ahead = wall_s() - self._seen
+
+    def now(self) -> datetime:
+        """UTC; never goes back."""
+        seen = self._monotonic_s()
+        most = SLEW * (seen - self._seen)
+        self._ahead += min(most, max(-most, self._wall_s() - seen - self._ahead))
+        self._seen = seen
+        return datetime.fromtimestamp(seen + self._ahead, UTC)
+
+
+_WALL = SteadyWall()
+
+
 @dataclass(frozen=True)
 class ScaledClock:
     """Shop time that stood at `shop_origin` when real time stood at `real_origin`, and runs at `rate`.
@@ -39,6 +68,7 @@ class ScaledClock:
     real_origin: datetime
     shop_origin: datetime
     rate: float
+    wall: SteadyWall = field(default_factory=lambda: _WALL, compare=False, repr=False)
 
     def __post_init__(self) -> None:
         if not 0 < self.rate <= 10_000:
@@ -51,7 +81,7 @@ class ScaledClock:
         return time.monotonic()
 
     def real_now(self) -> datetime:
-        return datetime.now(UTC)
+        return self.wall.now()
 
     def spec(self) -> str:
         """The clock as one word, for an environment variable: `REAL|SHOP|RATE`; `parse_clock` reads it."""

@@ -18,6 +18,39 @@ class HeaterFigures:
 
 
 @dataclass(frozen=True)
+class ModelSwitch:
+    """Something a machine turns on and off: the lines that do it."""
+
+    name: str
+    on: str
+    off: str
+
+
+@dataclass(frozen=True)
+class Parameter:
+    """A value a sequence asks for, with its bounds and what it usually is."""
+
+    name: str
+    least: float
+    most: float
+    usual: float
+    unit: str = ""
+
+
+@dataclass(frozen=True)
+class OwnSequence:
+    """Lines of the shop's own under a name; `{parameter}` in them stands for its value."""
+
+    name: str
+    lines: str
+    parameters: tuple[Parameter, ...] = ()
+    guarded: bool = False
+    """Whether only those who may maintain machines may run it."""
+    clear_bed: bool = True
+    """Whether the bed must be clear for it."""
+
+
+@dataclass(frozen=True)
 class MachineModel:
     """What machines of one make have in common. Lengths in mm, speeds in mm/s, accelerations in mm/s²,
     temperatures in °C."""
@@ -52,6 +85,24 @@ class MachineModel:
     """The bed temperature below which a finished part lets go and hands may touch it."""
     park_mm: tuple[float, float] = (5.0, 200.0)
     lift_mm: float = 5.0
+    window_bytes: int = 0
+    """How much the machine takes in ahead of its answers; 0 for one line at a time."""
+    rest_after_s: float = 900.0
+    """A paused build's nozzle is let cool after this long; 0 keeps it hot."""
+    idle_off_s: float = 900.0
+    """Heaters that nobody has touched for so long while no build runs are turned off; 0 never."""
+    watchdog_s: float = 1800.0
+    """The machine's own watch over its heaters is asked to turn them off after so long without a line; 0 asks for
+    none."""
+    z_offset_mm: float = 1.0
+    """How far the nozzle may be raised or lowered while building."""
+    reversed_axes: str = ""
+    """Axes whose steps go the other way round for whoever stands before the machine, as in `y`."""
+    filament_path_mm: float = 90.0
+    """From where filament is put in to the nozzle."""
+    purge_mm: float = 30.0
+    switches: tuple[ModelSwitch, ...] = ()
+    sequences: tuple[OwnSequence, ...] = ()
     tools: int = 1
     start_gcode: str = ""
     """The model's own start and end; `{nozzle_c}` and `{bed_c}` stand for what the file asks. Empty: the file's."""
@@ -71,10 +122,12 @@ class Tool:
 
 @dataclass(frozen=True)
 class Material:
-    """What is printed with: density in g/cm³, filament diameter in mm."""
+    """What is printed with: density in g/cm³, usual temperatures in °C, filament diameter in mm."""
 
     name: str
     density_g_cm3: float
+    nozzle_c: float = 205.0
+    bed_c: float = 60.0
     diameter_mm: float = 1.75
 
     def grams(self, filament_mm: float) -> float:
@@ -85,16 +138,16 @@ class Material:
 MATERIALS = {
     m.name: m
     for m in (
-        Material("PLA", 1.24),
-        Material("PETG", 1.27),
-        Material("ABS", 1.04),
-        Material("ASA", 1.07),
-        Material("TPU", 1.21),
-        Material("PA", 1.14),
-        Material("PC", 1.20),
+        Material("PLA", 1.24, 205, 60),
+        Material("PETG", 1.27, 235, 80),
+        Material("ABS", 1.04, 245, 100),
+        Material("ASA", 1.07, 250, 100),
+        Material("TPU", 1.21, 225, 45),
+        Material("PA", 1.14, 255, 80),
+        Material("PC", 1.20, 270, 105),
     )
 }
-"""Typical densities, as filament data sheets give them."""
+"""Typical densities and temperatures, as filament data sheets give them."""
 
 
 def grams(material: str, filament_mm: float) -> float:

@@ -61,7 +61,27 @@ class Noticed:
 
     text: str
     build: int | None = None
+    note: bool = False
+    """Whether it is only worth knowing; without it hands should look."""
     kind: Literal["noticed"] = "noticed"
 
 
-Happening = StateChanged | BuildBegan | BuildPaused | BuildResumed | BuildEnded | Noticed
+@dataclass(frozen=True)
+class Adjusted:
+    """Hands changed something of a running build: what, in words, and who."""
+
+    build: int
+    text: str
+    by: str = ""
+    kind: Literal["adjusted"] = "adjusted"
+
+
+@dataclass(frozen=True)
+class Levelled:
+    """The machine told how level its bed is: heights in mm, rows from front to back."""
+
+    rows: tuple[tuple[float, ...], ...]
+    kind: Literal["levelled"] = "levelled"
+
+
+Happening = StateChanged | BuildBegan | BuildPaused | BuildResumed | BuildEnded | Noticed | Adjusted | Levelled

@@ -124,7 +124,9 @@ def _skip(data: Bytes, a: Analysis, edit: SkipObject, model: MachineModel) -> Ed
         raise EditRefused(f"The file has no object {edit.object!r}; its objects are: {listed}.")
     if len(names) == 1:
         raise EditRefused("It is the file's only object; without it nothing would be laid.")
-    stretches = stretches_of(data, a, names.index(edit.object), model)
+    first = _layer_at(a, edit.from_layer) if edit.from_layer > 1 else 0
+    found = stretches_of(data, a, names.index(edit.object), model)
+    stretches = [(max(start, first), stop) for start, stop in found if stop > first]
     states = states_at(data, model, [offset for stretch in stretches for offset in stretch])
     splices: list[Splice] = []
     for n, (start, stop) in enumerate(stretches):
@@ -135,7 +137,8 @@ def _skip(data: Bytes, a: Analysis, edit: SkipObject, model: MachineModel) -> Ed
         if gone:
             splices += gone
             splices.append(Splice(stop, stop, catch_up(states[2 * n], states[2 * n + 1])))
-    return Edited(merged(splices), f"Leave out {edit.object}; {len(names) - 1} of {len(names)} objects remain.")
+    since = f" from layer {edit.from_layer} on" if edit.from_layer > 1 else ""
+    return Edited(merged(splices), f"Leave out {edit.object}{since}; {len(names) - 1} of {len(names)} objects remain.")
 
 
 def stretches_of(data: Bytes, a: Analysis, number: int, model: MachineModel) -> list[tuple[int, int]]:

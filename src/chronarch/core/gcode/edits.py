@@ -29,9 +29,10 @@ class PauseAt:
 
 @dataclass(frozen=True)
 class SkipObject:
-    """Leave one object out."""
+    """Leave one object out, from a layer on."""
 
     object: str
+    from_layer: int = 1
     kind: Literal["skip"] = "skip"
 
 

@@ -24,6 +24,8 @@ class ModalState:
 
     def apply(self, command: bytes) -> None:
         """Take one command's effect."""
+        if command[:3] in (b"G1 ", b"G0 ") and self._plain_move(command):
+            return
         w = parse_words(command)
         g, m = w.get("G"), w.get("M")
         if g is not None:
@@ -52,6 +54,32 @@ class ModalState:
                 self.fan = 255.0 if value is None else value
             elif m == 107:
                 self.fan = 0.0
+
+    def _plain_move(self, command: bytes) -> bool:
+        """A straight move written as nearly all are, in absolute coordinates; else False, and nothing is done."""
+        if not self.absolute:
+            return False
+        x, y, z, e, feed = self.x, self.y, self.z, self.e, self.feed_mm_min
+        try:
+            for word in command[3:].split():
+                value = float(word[1:])
+                letter = word[:1]
+                if letter == b"X":
+                    x = value
+                elif letter == b"Y":
+                    y = value
+                elif letter == b"E":
+                    e = value if self.absolute_e else e + value
+                elif letter == b"F":
+                    feed = value or feed
+                elif letter == b"Z":
+                    z = value
+                else:
+                    return False
+        except ValueError:
+            return False
+        self.x, self.y, self.z, self.e, self.feed_mm_min = x, y, z, e, feed
+        return True
 
     def _move(self, w: dict[str, float | None]) -> None:
         for axis in "XYZ":

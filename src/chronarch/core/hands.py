@@ -1,0 +1,357 @@
+"""What hands may do at a machine: each action, when it is allowed, its limits, and the commands it becomes.
+
+The service checks an action before it sends it, the tender again before it carries it out: both by `check`.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from enum import Enum, auto
+from typing import Any, Literal
+
+from chronarch.core.errors import CoreError
+from chronarch.core.fleet import MATERIALS, MachineModel, OwnSequence
+
+
+class NotPossible(CoreError):
+    """The action is out of the model's limits, or not for this moment; says why."""
+
+
+class Moment(Enum):
+    """What a machine is at, as far as hands are concerned."""
+
+    FREE = auto()
+    """No build is under way."""
+    BUILDING = auto()
+    PAUSED = auto()
+    """A build is under way and stands, parked."""
+
+
+@dataclass(frozen=True)
+class Standing:
+    """A machine as an action finds it: `nozzle_c` as measured, position in mm where it is known (homed)."""
+
+    moment: Moment
+    nozzle_c: float | None = None
+    position_mm: tuple[float, float, float] | None = None
+    laden: bool = False
+    """Whether a part stands on the bed."""
+
+
+@dataclass(frozen=True)
+class Home:
+    """Find the ends of the named axes; without any, of all."""
+
+    axes: str = ""
+    kind: Literal["home"] = "home"
+
+
+@dataclass(frozen=True)
+class Move:
+    """Move by so many mm along each axis, as a person sees it: the model says which way that is for the machine."""
+
+    x: float = 0.0
+    y: float = 0.0
+    z: float = 0.0
+    kind: Literal["move"] = "move"
+
+
+@dataclass(frozen=True)
+class Feed:
+    """Push (above 0) or pull (below 0) filament, mm."""
+
+    mm: float
+    kind: Literal["feed"] = "feed"
+
+
+@dataclass(frozen=True)
+class Adjust:
+    """Set what is given: °C, %, and the z offset in mm from what the file says. None leaves as it is."""
+
+    nozzle_c: float | None = None
+    bed_c: float | None = None
+    chamber_c: float | None = None
+    speed_pct: float | None = None
+    flow_pct: float | None = None
+    fan_pct: float | None = None
+    z_offset_mm: float | None = None
+    kind: Literal["adjust"] = "adjust"
+
+
+@dataclass(frozen=True)
+class Preset:
+    """Heat for a material; an empty one turns the heaters off."""
+
+    material: str = ""
+    kind: Literal["preset"] = "preset"
+
+
+@dataclass(frozen=True)
+class Switch:
+    """Turn one of the model's switches on or off."""
+
+    name: str
+    on: bool
+    kind: Literal["switch"] = "switch"
+
+
+@dataclass(frozen=True)
+class MotorsOff:
+    kind: Literal["motors-off"] = "motors-off"
+
+
+@dataclass(frozen=True)
+class Run:
+    """Run one of the model's sequences, with values for its parameters."""
+
+    sequence: str
+    values: dict[str, float]
+    kind: Literal["run"] = "run"
+
+
+@dataclass(frozen=True)
+class Filament:
+    """One step of a change of filament while a build is paused."""
+
+    step: Literal["unload", "load", "purge"]
+    kind: Literal["filament"] = "filament"
+
+
+@dataclass(frozen=True)
+class Line:
+    """One line as a person wrote it."""
+
+    text: str
+    kind: Literal["line"] = "line"
+
+
+@dataclass(frozen=True)
+class LevelMap:
+    """Have the machine tell how level its bed is; `measure` probes it anew first."""
+
+    measure: bool = False
+    kind: Literal["level-map"] = "level-map"
+
+
+Action = Home | Move | Feed | Adjust | Preset | Switch | MotorsOff | Run | Filament | Line | LevelMap
+
+_FREE = frozenset({Moment.FREE})
+_STANDING = frozenset({Moment.FREE, Moment.PAUSED})
+_ANY = frozenset(Moment)
+
+ALLOWED: dict[type, frozenset[Moment]] = {
+    Home: _FREE,
+    Move: _FREE,
+    Feed: _STANDING,
+    Adjust: _ANY,
+    Preset: _FREE,
+    Switch: _ANY,
+    MotorsOff: _FREE,
+    Run: _FREE,
+    Filament: frozenset({Moment.PAUSED}),
+    Line: _ANY,
+    LevelMap: _FREE,
+}
+"""When each action may be taken: while a build runs everything is locked but what is meant for it."""
+
+FURTHEST_MOVE_MM = 500.0
+MOST_FEED_MM = 200.0
+FEED_MM_MIN = 240
+LINE_LENGTH = 96
+SPEED_PCT, FLOW_PCT = (10.0, 300.0), (50.0, 150.0)
+
+_WRITES_MEMORY = re.compile(r"^\s*(M500|M502|M504|M997|M30|M28|M29|M851|M92|M301|M304)\b", re.IGNORECASE)
+_BELONGS_TO_FEEDING = re.compile(r"^\s*(N\d|M110\b|M112\b|M108\b|M410\b|M999\b)", re.IGNORECASE)
+_MOVES = re.compile(
+    r"^\s*(G0?[0-3]|G28|G29|G92|G9[01]|M8[23]|T\d+|M18|M84|M400|G4|M0|M1|M2[0-9]|M32|M600)\b", re.IGNORECASE
+)
+
+
+def writes_memory(text: str) -> bool:
+    """Whether a line changes what the machine keeps when its power is off."""
+    return _WRITES_MEMORY.match(text) is not None
+
+
+def check(action: Action, model: MachineModel, at: Standing) -> list[bytes]:
+    """The commands an action becomes at such a machine now. Raises NotPossible."""
+    if at.moment not in ALLOWED[type(action)]:
+        when = {
+            Moment.BUILDING: "while a build runs; pause or stop it first",
+            Moment.PAUSED: "while a build stands paused",
+            Moment.FREE: "unless a build is paused",
+        }[at.moment]
+        raise NotPossible(f"That cannot be done {when}.")
+    return _MAKERS[type(action)](action, model, at)
+
+
+def _within(value: float, least: float, most: float, what: str, unit: str) -> float:
+    if not least <= value <= most:
+        raise NotPossible(f"{what} {value:g} {unit} is out of bounds: {least:g} to {most:g} {unit} is possible.")
+    return value
+
+
+def _home(a: Home, model: MachineModel, at: Standing) -> list[bytes]:
+    axes = a.axes.upper()
+    if set(axes) - set("XYZ"):
+        raise NotPossible(f"There is no axis {', '.join(sorted(set(axes) - set('XYZ')))}; name x, y or z.")
+    if at.laden and (not axes or "Z" in axes):
+        raise NotPossible("A part stands on the bed, and homing Z would run into it; clear the bed, or home x and y.")
+    return [b" ".join([b"G28", *(c.encode() for c in axes)])]
+
+
+def _move(a: Move, model: MachineModel, at: Standing) -> list[bytes]:
+    by = (a.x, a.y, a.z)
+    if not any(by):
+        raise NotPossible("Say by how much: x, y or z, in mm.")
+    words = []
+    for n, (axis, mm) in enumerate(zip("XYZ", by, strict=True)):
+        if not mm:
+            continue
+        _within(mm, -FURTHEST_MOVE_MM, FURTHEST_MOVE_MM, f"a move along {axis} of", "mm")
+        toward = -mm if axis in model.reversed_axes.upper() else mm
+        if at.position_mm is not None:
+            _within(at.position_mm[n] + toward, 0.0, model.volume_mm[n], f"{axis} would be", "mm")
+        words.append(f"{axis}{toward:g}")
+    if at.laden and a.z < 0:
+        raise NotPossible("A part stands on the bed; the head does not go down onto it. Clear the bed first.")
+    feed = 600 if a.z else 6000
+    return [b"G91", f"G1 {' '.join(words)} F{feed}".encode(), b"G90", b"M400"]
+
+
+def _feed(a: Feed, model: MachineModel, at: Standing) -> list[bytes]:
+    _within(a.mm, -MOST_FEED_MM, MOST_FEED_MM, "filament of", "mm")
+    _warm_enough(model, at)
+    return [b"M83", f"G1 E{a.mm:g} F{FEED_MM_MIN}".encode(), b"M82", b"M400"]
+
+
+def _warm_enough(model: MachineModel, at: Standing) -> None:
+    if at.nozzle_c is None or at.nozzle_c < model.cold_extrusion_c:
+        now = "is not known" if at.nozzle_c is None else f"is {at.nozzle_c:.0f} °C"
+        raise NotPossible(f"The nozzle {now}; filament moves from {model.cold_extrusion_c:g} °C on. Heat it first.")
+
+
+def _adjust(a: Adjust, model: MachineModel, at: Standing) -> list[bytes]:
+    out: list[bytes] = []
+    for value, least, most, what, unit, write in (
+        (a.nozzle_c, 0.0, model.nozzle_ceiling_c, "nozzle", "°C", "M104 S{:g}"),
+        (a.bed_c, 0.0, model.bed_ceiling_c, "bed", "°C", "M140 S{:g}"),
+        (a.chamber_c, 0.0, model.chamber_ceiling_c, "chamber", "°C", "M141 S{:g}"),
+        (a.speed_pct, *SPEED_PCT, "speed", "%", "M220 S{:g}"),
+        (a.flow_pct, *FLOW_PCT, "flow", "%", "M221 S{:g}"),
+    ):
+        if value is not None:
+            out.append(write.format(_within(value, least, most, what, unit)).encode())
+    if a.fan_pct is not None:
+        out.append(b"M106 S%d" % int(_within(a.fan_pct, 0, 100, "fan", "%") * 255 / 100 + 0.5))
+    if a.z_offset_mm is not None:
+        _within(a.z_offset_mm, -model.z_offset_mm, model.z_offset_mm, "z offset", "mm")
+        if at.moment is Moment.FREE:
+            raise NotPossible("A z offset is set while a build runs, to see what it does; none is running.")
+        out.append(b"")  # the step depends on where it stands now; `offset_step` makes it
+    if not out:
+        raise NotPossible("Say what is to be set: nozzle, bed, chamber, speed, flow, fan or z offset.")
+    return [c for c in out if c]
+
+
+def offset_step(mm: float) -> bytes:
+    """Raise (above 0) or lower the nozzle by a small step, without touching the coordinates."""
+    return f"M290 Z{mm:.3f}".encode()
+
+
+def _preset(a: Preset, model: MachineModel, at: Standing) -> list[bytes]:
+    if not a.material:
+        return [b"M104 S0", b"M140 S0"]
+    material = MATERIALS.get(a.material.upper())
+    if material is None:
+        raise NotPossible(f"There is no preset for {a.material!r}; there are {', '.join(MATERIALS)}.")
+    nozzle = _within(material.nozzle_c, 0, model.nozzle_ceiling_c, "nozzle", "°C")
+    bed = _within(material.bed_c, 0, model.bed_ceiling_c, "bed", "°C")
+    return [f"M104 S{nozzle:g}".encode(), f"M140 S{bed:g}".encode()]
+
+
+def _switch(a: Switch, model: MachineModel, at: Standing) -> list[bytes]:
+    for switch in model.switches:
+        if switch.name.lower() == a.name.lower():
+            return _lines(switch.on if a.on else switch.off)
+    names = ", ".join(s.name for s in model.switches) or "none"
+    raise NotPossible(f"{model.name} has no switch {a.name!r}; it has: {names}.")
+
+
+def _lines(text: str) -> list[bytes]:
+    return [line.strip().encode("ascii", "replace") for line in text.splitlines() if line.strip()]
+
+
+def find_sequence(model: MachineModel, name: str) -> OwnSequence:
+    """A sequence by name. Raises NotPossible."""
+    for sequence in model.sequences:
+        if sequence.name.lower() == name.lower():
+            return sequence
+    names = ", ".join(s.name for s in model.sequences) or "none"
+    raise NotPossible(f"{model.name} has no sequence {name!r}; it has: {names}.")
+
+
+def _run(a: Run, model: MachineModel, at: Standing) -> list[bytes]:
+    sequence = find_sequence(model, a.sequence)
+    known = {p.name: p for p in sequence.parameters}
+    for name in a.values:
+        if name not in known:
+            raise NotPossible(f"{sequence.name} has no parameter {name!r}; it has: {', '.join(known) or 'none'}.")
+    values = {
+        p.name: _within(a.values.get(p.name, p.usual), p.least, p.most, p.name, p.unit) for p in sequence.parameters
+    }
+    if at.laden and sequence.clear_bed:
+        raise NotPossible(f"A part stands on the bed; {sequence.name} needs it clear.")
+    text = sequence.lines
+    for name, value in values.items():
+        text = text.replace("{" + name + "}", f"{value:g}")
+    return _lines(text)
+
+
+def _filament(a: Filament, model: MachineModel, at: Standing) -> list[bytes]:
+    _warm_enough(model, at)
+    moves: dict[str, Sequence[str]] = {
+        "unload": (f"G1 E{model.purge_mm / 3:g} F{FEED_MM_MIN}", f"G1 E-{model.filament_path_mm:g} F1500"),
+        "load": (f"G1 E{model.filament_path_mm:g} F600",),
+        "purge": (f"G1 E{model.purge_mm:g} F{FEED_MM_MIN}", "G1 E-2 F2400"),
+    }
+    return [b"M83", *(m.encode() for m in moves[a.step]), b"M400"]
+
+
+def _line(a: Line, model: MachineModel, at: Standing) -> list[bytes]:
+    text = a.text.split(";")[0].strip()
+    if not text or not text.isascii() or not text.isprintable() or len(text) > LINE_LENGTH:
+        raise NotPossible(f"Write one line of at most {LINE_LENGTH} plain characters, as in M105.")
+    if "*" in text or _BELONGS_TO_FEEDING.match(text):
+        raise NotPossible("Line numbers, checksums, M108, M110 and M112 belong to the feeding; use the stops.")
+    if at.moment is not Moment.FREE and _MOVES.match(text):
+        raise NotPossible(f"{text.split()[0]} would upset the build that is under way; it can be sent when none is.")
+    return [text.encode()]
+
+
+def _level_map(a: LevelMap, model: MachineModel, at: Standing) -> list[bytes]:
+    if not a.measure:
+        return [b"M420 V"]
+    if at.laden:
+        raise NotPossible("A part stands on the bed, and probing would run into it; clear the bed first.")
+    return [b"G28", b"G29", b"M420 V"]
+
+
+def _motors_off(a: MotorsOff, model: MachineModel, at: Standing) -> list[bytes]:
+    return [b"M84"]
+
+
+_MAKERS: dict[type, Callable[[Any, MachineModel, Standing], list[bytes]]] = {
+    Home: _home,
+    Move: _move,
+    Feed: _feed,
+    Adjust: _adjust,
+    Preset: _preset,
+    Switch: _switch,
+    MotorsOff: _motors_off,
+    Run: _run,
+    Filament: _filament,
+    Line: _line,
+    LevelMap: _level_map,
+}

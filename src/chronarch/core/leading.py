@@ -1,0 +1,528 @@
+"""Leads a build on a machine that is fed line by line, with no I/O: what is fed, and what to do when it goes wrong.
+
+Bytes from the machine, a person's wishes and the passing of time go in; bytes for the machine and happenings come out.
+A `LineLink` carries the lines; the steward decides which program it carries. One build passes through these phases:
+
+    phase      carries            when held and drained     when its program is finished
+    resting    - or an aside      -                         resting; the next aside
+    feeding    the file           parking, at a pause       ending (completed)
+    turning    the file           aside                     ending (completed)
+    aside      an aside           ending (if stopping)      the next aside, else feeding
+    pausing    the file           parking                   ending (completed)
+    parking    the park program   ending (if stopping)      parked
+    parked     - or an aside      -                         parked; the next aside
+    reheating  the heat program   parking                   returning
+    returning  the return program ending (if stopping)      feeding
+    stopping   any of those       ending                    ending
+    ending     the end program    -                         resting; the build has ended
+    asking     -                  -                         (a new tender) as the machine and what was kept say
+"""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+
+from chronarch.core import programs
+from chronarch.core.answers import AskedPause, Boot, Chatter, Fault, FilamentOut, Halted, Heat, Position
+from chronarch.core.asides import Aside
+from chronarch.core.carrying import Carrying, Phase
+from chronarch.core.gcode.modal import ModalState
+from chronarch.core.gcode.plan import Plan
+from chronarch.core.hands import (
+    Action,
+    Adjust,
+    Filament,
+    Home,
+    LevelMap,
+    Line,
+    MotorsOff,
+    Move,
+    Run,
+    check,
+    offset_step,
+)
+from chronarch.core.happenings import Adjusted, BuildBegan, BuildPaused, BuildResumed, Noticed
+from chronarch.core.line_link import (
+    Acknowledged,
+    BadWire,
+    Drained,
+    Finished,
+    LinkEvent,
+    LinkState,
+    LostCount,
+    OutOfStep,
+    Program,
+    Silent,
+    Stands,
+    Steps,
+)
+from chronarch.core.mind import Errand, Moment, Pausing, Settings
+from chronarch.core.progress import Progress
+from chronarch.core.states import MACHINE, MachineEvent, MachineState, Outcome, WrongState, after
+
+ON_FILE = frozenset({Phase.FEEDING, Phase.TURNING, Phase.PAUSING})
+_OVER = frozenset({Phase.RESTING, Phase.STOPPING, Phase.ENDING})
+
+
+class Leading(Carrying):
+    """Leads a build from its first line to its end, through pauses, stops and trouble."""
+
+    # What comes out ------------------------------------------------------------------------------------------
+
+    @property
+    def ready(self) -> bool:
+        at_rest = self.phase is Phase.RESTING and self.link.program is None and self.link.state is LinkState.RESTING
+        return at_rest and self._prepared and not self._asides
+
+    @property
+    def can_resume(self) -> bool:
+        busy = self._aside is not None or bool(self._asides) or self.link.state is LinkState.ASKING
+        return self.phase not in (Phase.PAUSING, Phase.PARKING) and not busy
+
+    @property
+    def stopping(self) -> bool:
+        return self.phase in (Phase.ENDING, Phase.RESTING)
+
+    # The wire ------------------------------------------------------------------------------------------------
+
+    def connected(self, now: Moment) -> None:
+        """A connection stands; whether a machine is behind it shows once that says something."""
+        self._pass(now)
+        self._lost(now)
+        self.link.connected()
+        if self.link.program is not None:
+            return
+        if self._prepared or self.state is MachineState.DOWN:
+            self.link.ask()
+        else:
+            self._prepare()
+
+    def disconnected(self, now: Moment) -> None:
+        self._pass(now)
+        self.link.disconnected()
+        self._lost(now)
+
+    def receive(self, data: bytes, now: Moment) -> None:
+        """Take bytes the machine sent."""
+        if now is not self._moment:
+            self._pass(now)
+        if self._lost_at_s is not None:
+            self._found()
+        events = self.link.receive(data, now.real_s)
+        if events:
+            self._take(events)
+
+    @property
+    def silent(self) -> bool:
+        """Whether nothing has happened that must be told or kept: the next line may go at once."""
+        return not self._happened and not self._changed
+
+    def tick(self, now: Moment) -> None:
+        """Let time pass."""
+        self._pass(now)
+        self._take(self.link.tick(now.real_s))
+        self._tick_common(now, self.phase is Phase.RESTING)
+        if self.link.state is LinkState.AWAY:
+            return
+        if self.phase is Phase.PARKED and self.link.state is LinkState.RESTING and self.link.program is None:
+            self._let_nozzle_rest(now)
+        if self.phase is Phase.RESTING and self.link.program is None:
+            self._idle_safety(now)
+        self._ask_heat(now)
+
+    # What people and the service ask -----------------------------------------------------------------------
+
+    def begin(self, errand: Errand, now: Moment) -> None:
+        self._pass(now)
+        after(MACHINE, self.state, MachineEvent.START)
+        if not self.ready:
+            raise WrongState("The machine is still being made ready; try again in a moment.")
+        self.errand, self.progress = errand, Progress(errand.plan, errand.pace)
+        self._modal, self._modal_at = ModalState(), 0
+        self._forget_position()
+        self._fresh()
+        self._move(MachineEvent.START)
+        self._tell(BuildBegan(errand.build))
+        self._feed_file(0)
+
+    def pause(self, reason: str, now: Moment, *, by_itself: bool = False, heaters_off: bool = False) -> None:
+        """Stop feeding at the next line, park, and wait."""
+        self._pass(now)
+        if self.errand is None or self.phase in _OVER:
+            raise WrongState(f"Nothing can be paused: the machine is {self.state}.")
+        if self._pausing is not None or self.phase in (Phase.PARKING, Phase.PARKED, Phase.ASKING):
+            raise WrongState("The build is paused already.")
+        self._pausing = Pausing(reason, by_itself, heaters_off)
+        if self.phase in (Phase.FEEDING, Phase.REHEATING):
+            self._start_pausing()
+
+    def pause_before(self, layer: int, now: Moment) -> None:
+        self._pass(now)
+        if self.errand is None or self.phase in _OVER:
+            raise WrongState(f"Nothing can be paused: the machine is {self.state}.")
+        layer = layer or self.errand.plan.layer_at(self._beyond()) + 1
+        if self._layer_index(layer) < self._beyond():
+            raise WrongState(f"Layer {layer} has begun already; choose a later one.")
+        self.pauses_before.add(layer)
+        self._changed = True
+        if self.phase is Phase.FEEDING:
+            self.link.until(self._next_stop(self._here()))
+
+    def no_pause_before(self, layer: int, now: Moment) -> None:
+        """Take back a pause before a layer."""
+        self._pass(now)
+        if layer not in self.pauses_before:
+            raise WrongState(f"No pause before layer {layer} is planned.")
+        self.pauses_before.discard(layer)
+        self._changed = True
+        if self.phase is Phase.FEEDING:
+            self.link.until(self._next_stop(self._here()))
+
+    def change_filament(self, reason: str, now: Moment) -> None:
+        """Pause for a change of filament, or make one of the pause that is."""
+        if self.phase is not Phase.PARKED:
+            self.pause(reason, now)
+        self.change = "wanted"
+        self._changed = True
+
+    def resume(self, now: Moment) -> None:
+        """Undo a pause: heat, return, go on with the very next line."""
+        self._pass(now)
+        if self.phase is not Phase.PARKED:
+            raise WrongState("Nothing to resume: the build is not paused and parked.")
+        if self._aside is not None or self._asides or self.link.state is LinkState.ASKING:
+            raise WrongState("The machine is still at what hands asked of it; resume when that is done.")
+        self._move(MachineEvent.RESUME)
+        self._tell(BuildResumed(self._errand().build))
+        self.change = ""
+        self.nozzle_rests = False
+        self._parked_at = None
+        self.phase = Phase.REHEATING
+        self._carry(programs.heat_again(self._caught_up()))
+
+    def stop(self, reason: str, now: Moment, outcome: Outcome = Outcome.STOPPED) -> None:
+        """End the build: heaters off, park, bed presented."""
+        self._pass(now)
+        if self.errand is None or self.phase in _OVER:
+            raise WrongState(f"Nothing can be stopped: the machine is {self.state}.")
+        if self.phase is Phase.ASKING:
+            raise WrongState("It is being found out where the machine stands; try again in a moment.")
+        self._ending = (outcome, reason)
+        self._drop_asides("the build was stopped")
+        self.phase = Phase.STOPPING
+        self._changed = True
+        self.link.urgent(b"M108")
+        self._take(self.link.hold())
+
+    def emergency(self, now: Moment) -> None:
+        """Halt the machine before everything else."""
+        self._pass(now)
+        self.link.urgent(b"M112")
+        self._broken("emergency stop", Outcome.STOPPED)
+
+    def act(self, action: Action, now: Moment, by: str = "") -> Aside:
+        self._pass(now)
+        if self.link.state is LinkState.AWAY:
+            raise WrongState("There is no link to the machine.")
+        if self.state is MachineState.DOWN:
+            raise WrongState("The machine is down; see to it and put it back first.")
+        if self.phase in (Phase.STOPPING, Phase.ENDING, Phase.ASKING):
+            raise WrongState("The machine is ending its build; try again in a moment.")
+        commands = check(action, self.model, self.standing())
+        if isinstance(action, Adjust) and action.z_offset_mm is not None:
+            step = action.z_offset_mm - self._asked_offset()
+            commands += [offset_step(step)] if abs(step) > 1e-6 else []
+        if isinstance(action, Home | Move | LevelMap):
+            whole = isinstance(action, Home) and set(action.axes.upper()) in (set(), set("XYZ"))
+            self._homed |= whole or (isinstance(action, LevelMap) and action.measure)
+            commands = [*commands, b"M114"]
+        if isinstance(action, MotorsOff | Run | Line):
+            self._forget_position()
+        if isinstance(action, Filament):
+            commands = [*programs.heat_again(self._caught_up()).commands, *commands]
+        self._touched_at = now.shop
+        return self._slip(tuple(commands), action, by)
+
+    def skip(self, program: Program, plan: Plan, sha256: str, from_index: int, text: str, by: str, now: Moment) -> None:
+        """Go on with an edited file that is the present one up to `from_index`. Raises WrongState when the feeding has
+        come further than that."""
+        self._pass(now)
+        if self.errand is None or self.phase in _OVER:
+            raise WrongState("No build is under way.")
+        if self._beyond() > from_index:
+            raise WrongState("The layer from which it should be left out has begun; choose a later one.")
+        self._caught_up()
+        errand = self.errand
+        self.errand = Errand(errand.build, plan, program, errand.pace, sha256)
+        self._progress().plan = plan
+        self._changed = True
+        if self._on_file and self.link.program is not None:
+            self.link.swap(program)
+            self.link.until(self._next_stop(self._here()))
+        self._tell(Adjusted(errand.build, text, by))
+
+    # Inside --------------------------------------------------------------------------------------------------
+
+    def _fresh(self) -> None:
+        """Nothing is left of an earlier build."""
+        self._pausing = None
+        self._parked = self._retracted = self.nozzle_rests = False
+        self._passed_wait = -1
+        self.pauses_before = set()
+        self.settings = Settings()
+        self.change = ""
+
+    def _beyond(self) -> int:
+        """Commands of the file that are taken or on their way."""
+        return self.link.furthest if self._on_file and self.link.program is not None else self._here()
+
+    def _next_stop(self, at: int) -> int | None:
+        """The next command, from `at` on, before which the feeding stands: for hands, or because the file asks."""
+        errand = self._errand()
+        waits = [i for i in errand.program.waits if i >= at and i > self._passed_wait]
+        layers = [self._layer_index(n) for n in self.pauses_before if n <= len(errand.plan.layers)]
+        return min([*waits, *(i for i in layers if i >= at)], default=None)
+
+    def _take(self, events: list[LinkEvent]) -> None:
+        for event in events:
+            match event:
+                case Acknowledged(count):
+                    self._acknowledged(count)
+                case Heat():
+                    alarm = self._heat_alarm(event)
+                    if alarm:
+                        self._trouble(alarm, heaters_off=True)
+                case Chatter(text):
+                    if self._aside is not None and len(self._aside.said) < 400:
+                        self._aside.said.append(text)
+                case Drained(count):
+                    self._stand_at(count)
+                    self._drained(count)
+                case Finished():
+                    self._finished()
+                case Stands(wants):
+                    self._stands(wants)
+                case FilamentOut():
+                    self._trouble("filament ran out")
+                case AskedPause():
+                    self._trouble("the machine asked for a pause")
+                case Fault(text):
+                    self._trouble(f"the machine reports a fault: {text}")
+                case Position(x, y, z):
+                    self.position_mm = (x, y, z) if self._homed else None
+                case OutOfStep(text):
+                    self._out_of_step(text)
+                case Halted(text):
+                    self._broken(f"the machine halted: {text}", Outcome.FAILED)
+                case Boot():
+                    self._rebooted()
+                case Silent():
+                    self.wants_reconnect = True
+                case LostCount():
+                    self._rebooted()
+                case BadWire(share):
+                    if self._pausing is None and self.phase in (Phase.FEEDING, Phase.TURNING):
+                        self._trouble(
+                            f"the wire damages {share:.0%} of the lines, too many for the checksum to be trusted, and "
+                            "one before may have passed: look at cable and connectors, and at the part"
+                        )
+                case _:
+                    pass
+
+    def _trouble(self, reason: str, *, heaters_off: bool = False) -> None:
+        """Something is wrong: pause what can be paused, and say so in any case; the same trouble is told once."""
+        assert self._moment is not None
+        under_way = self.errand is not None and self.phase not in _OVER and self.phase is not Phase.ASKING
+        if under_way and self._pausing is None and self.phase not in (Phase.PARKING, Phase.PARKED):
+            if heaters_off:
+                self.link.urgent(b"M108")
+            self.pause(reason, self._moment, by_itself=True, heaters_off=heaters_off)
+        elif reason.split(":")[0] != self.reason.split(":")[0]:
+            self.reason = reason
+            self._tell(Noticed(reason, self.build))
+            if heaters_off and self.phase is Phase.PARKED and self.link.state is LinkState.RESTING:
+                self._carry(Steps(programs.HEATERS_OFF[:2]))
+
+    def _out_of_step(self, text: str) -> None:
+        if self.phase in (Phase.FEEDING, Phase.TURNING, Phase.PAUSING, Phase.ASIDE) and self.errand is not None:
+            if self._pausing is None:
+                self._pausing = Pausing(text, by_itself=True)
+            if self._on_file:
+                self._stand_at(self.link.acknowledged)
+            self._drop_asides(text)
+            self.phase = Phase.PAUSING
+            self._drained(self._here())
+        elif self.phase in (Phase.STOPPING, Phase.ENDING, Phase.PARKING, Phase.REHEATING, Phase.RETURNING):
+            self._broken(text, Outcome.FAILED)
+        else:
+            self._drop_asides(text)
+            self._tell(Noticed(text, self.build))
+
+    def _acknowledged(self, count: int) -> None:
+        progress = self.progress
+        if progress is None or not self._on_file:
+            return
+        if count > progress.acknowledged:
+            progress.acknowledged = count
+        if self.state is MachineState.WARMING and self._laying_begun():
+            self._lay()
+
+    def _stand_at(self, count: int) -> None:
+        """The machine has `count` of the file's commands for certain: an `ok` too many may have told of more."""
+        if self.progress is None or not self._on_file:
+            return
+        if count >= self.progress.acknowledged:
+            self._acknowledged(count)
+            return
+        self.progress.acknowledged = count
+        if self._modal_at > count:
+            self._modal, self._modal_at = ModalState(), 0
+
+    def _feed_file(self, at: int) -> None:
+        self.phase = Phase.FEEDING
+        self._on_file = True
+        self._changed = True
+        self.link.load(self._errand().program, at, own=False, until=self._next_stop(at))
+        if self._pausing is not None:
+            self._start_pausing()
+
+    def _start_pausing(self) -> None:
+        self.phase = Phase.PAUSING
+        self._take(self.link.hold())
+
+    def _why_here(self, at: int) -> Pausing | None:
+        """Why the feeding stands before command `at`, if that was planned."""
+        errand = self._errand()
+        asked = errand.program.waits.get(at)
+        for layer in sorted(self.pauses_before):
+            if layer <= len(errand.plan.layers) and self._layer_index(layer) == at:
+                self.pauses_before.discard(layer)
+                return Pausing(f"asked for before layer {layer}")
+        if asked is None or at <= self._passed_wait:
+            return None
+        self._passed_wait = at
+        word, _, text = asked.decode("ascii", "replace").partition(" ")
+        if word.upper() == "M600":
+            self.change = "wanted"
+            return Pausing("the file asks for a change of filament", by_itself=True)
+        return Pausing(f"the file asks for a pause{f': {text.strip()}' if text.strip() else ''}", by_itself=True)
+
+    def _drained(self, count: int) -> None:
+        if self.phase in (Phase.FEEDING, Phase.TURNING) and self._pausing is None and self._on_file:
+            self._pausing = self._why_here(count)
+        if self.phase in (Phase.FEEDING, Phase.TURNING, Phase.PAUSING) and self._pausing is not None:
+            self._park(self._pausing)
+        elif self.phase is Phase.TURNING:
+            self.phase = Phase.ASIDE
+            if not self._next_aside():
+                self._feed_file(count)
+        elif self.phase is Phase.FEEDING:
+            self._feed_file(count)
+        elif self.phase is Phase.STOPPING:
+            self._start_ending()
+
+    def _park(self, why: Pausing) -> None:
+        progress = self._progress()
+        if progress.acknowledged == self._passed_wait:
+            progress.acknowledged += 1  # what the file asked of hands is theirs, not the machine's
+        self._move(MachineEvent.PAUSE, why.reason)
+        self._tell(BuildPaused(self._errand().build, why.reason, why.by_itself))
+        self.phase = Phase.PARKING
+        lift = self._laying_begun() and not self._parked
+        self._retracted = self._retracted or lift
+        self._parked_at = None
+        self._carry(programs.park(self.model, lift=lift, heaters_off=why.heaters_off))
+
+    def _finished(self) -> None:
+        if self._aside is not None:
+            if self._doing[0] is None and self._doing[1]:
+                self._acquainted(self._aside, self._doing[1])
+            self._aside_over()
+        if self.phase is Phase.PAUSING and self._parked:
+            self._drained(self._here())
+        elif self.phase in ON_FILE and self._on_file:
+            self._pausing = None
+            self._drop_asides("the build ended")
+            self._ending = (Outcome.COMPLETED, "")
+            self._start_ending()
+        elif self.phase is Phase.STOPPING:
+            self._start_ending()
+        elif self.phase is Phase.ASIDE:
+            if self._pausing is not None or not self._next_aside():
+                self._feed_file(self._here())
+        elif self.phase is Phase.PARKING:
+            self.phase = Phase.PARKED
+            self._changed = True
+            self._parked = True
+            self._pausing = None
+            self._next_aside()
+        elif self.phase is Phase.REHEATING:
+            self.phase = Phase.RETURNING
+            lifted = self._laying_begun()
+            self._carry(programs.go_back(self._caught_up(), lifted=lifted, retracted=self._retracted))
+        elif self.phase is Phase.RETURNING:
+            self._parked = self._retracted = False
+            if self._laying_begun():
+                self._lay()
+            self._feed_file(self._here())
+            self._next_aside()
+        elif self.phase is Phase.ENDING:
+            self.phase = Phase.RESTING
+            self._changed = True
+            self._ended()
+            self._move(MachineEvent.END, self._ending[1])
+            self._next_aside()
+        elif self.phase in (Phase.RESTING, Phase.PARKED):
+            self._next_aside()
+
+    def _start_ending(self) -> None:
+        self.phase = Phase.ENDING
+        lift = self._ending[0] is not Outcome.COMPLETED
+        self.link.drop()
+        s = self.settings
+        undo = programs.undo(s.speed_pct, s.flow_pct, s.z_offset_mm)
+        self._carry(programs.end(self.model, lift=lift, report_every_s=self._report_every_s, undo=undo))
+        self._prepared = True
+
+    def _broken(self, reason: str, outcome: Outcome) -> None:
+        """The machine has stopped itself: its build is over and hands must see to it."""
+        self.link.drop()
+        self._drop_asides(reason)
+        self._prepared = False
+        self._forget_position()
+        if self.errand is not None and self.phase is not Phase.RESTING:
+            self._ending = (outcome, reason)
+            self._ended()
+        self.phase = Phase.RESTING
+        self._changed = True
+        self._pausing = None
+        if self.state is not MachineState.DOWN:
+            self._move(MachineEvent.FAULT, reason)
+
+    def _rebooted(self) -> None:
+        """The machine started anew: its heaters are off and its position is gone."""
+        self.link.drop()
+        self._drop_asides("the machine restarted itself")
+        self._prepared = False
+        self._forget_position()
+        if self.errand is not None and self.phase is not Phase.RESTING:
+            self._ending = (Outcome.FAILED, "the machine restarted itself during the build")
+            self.phase = Phase.ENDING
+            self._pausing = None
+            self._carry(programs.quiet(self._report_every_s))
+            self._get_acquainted()
+            self._prepared = True
+        elif self.state is not MachineState.DOWN:
+            self._prepare()
+
+    def _cleared(self) -> None:
+        if self.phase is Phase.RESTING and self.link.program is None:
+            self._carry(Steps((b"M117 Ready",)))
+
+    def _mended(self) -> None:
+        self._prepared = False
+        self._prepare()
+
+    @abstractmethod
+    def _stands(self, wants: int | None) -> None:
+        """The machine said which line it wants."""

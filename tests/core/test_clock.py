@@ -1,0 +1,68 @@
+"""Time without jumps: whatever somebody sets the computer's clock to, shop time runs on evenly and never goes back."""
+
+from __future__ import annotations
+
+import unittest
+from datetime import UTC, datetime, timedelta
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from chronarch.core.clock import SLEW, SteadyWall
+from chronarch.core.heat import NOZZLE, HeaterWatch
+
+NOON = datetime(2026, 11, 23, 12, tzinfo=UTC)
+
+
+class Computer:
+    """A wall clock that can be set, and a monotonic one that cannot."""
+
+    def __init__(self) -> None:
+        self.passed = 0.0
+        self.set_by = 0.0
+
+    def wall(self) -> float:
+        return NOON.timestamp() + self.passed + self.set_by
+
+    def monotonic(self) -> float:
+        return 1000.0 + self.passed
+
+
+class Steady(unittest.TestCase):
+    def setUp(self) -> None:
+        self.computer = Computer()
+        self.clock = SteadyWall(self.computer.wall, self.computer.monotonic)
+
+    def test_undisturbed_it_is_the_wall_clock(self) -> None:
+        self.computer.passed = 3600
+        self.assertEqual(self.clock.now(), NOON + timedelta(hours=1))
+
+    @given(st.lists(st.tuples(st.floats(0, 100), st.floats(-7200, 7200)), max_size=30))
+    def test_it_never_goes_back_and_never_runs_much_quicker_or_slower(self, steps: list[tuple[float, float]]) -> None:
+        self.setUp()
+        before = self.clock.now()
+        for passed, set_by in steps:
+            self.computer.passed += passed
+            self.computer.set_by = set_by
+            now = self.clock.now()
+            seemed = (now - before).total_seconds()
+            self.assertTrue(passed * (1 - SLEW) - 1e-3 <= seemed <= passed * (1 + SLEW) + 1e-3, (passed, seemed))
+            before = now
+
+    def test_what_the_clock_was_set_by_is_made_up_for_in_time(self) -> None:
+        self.computer.set_by = 60
+        for _ in range(1300):
+            self.computer.passed += 1
+            self.clock.now()
+        self.assertEqual(self.clock.now(), NOON + timedelta(seconds=1300 + 60))
+
+    def test_a_heater_is_not_found_dead_because_somebody_set_the_clock(self) -> None:
+        watch = HeaterWatch(NOZZLE)
+        for second in range(30):
+            self.computer.passed = second
+            self.computer.set_by = 3600.0 if second > 10 else 0.0
+            self.assertIsNone(watch.take(self.clock.now(), 100.0 + 0.05 * second, 205.0))
+
+
+if __name__ == "__main__":
+    unittest.main()

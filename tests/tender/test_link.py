@@ -13,11 +13,13 @@ import httpx
 
 from chronarch.core.clock import ScaledClock
 from chronarch.core.gcode.analysis import analyse
-from chronarch.core.happenings import BuildEnded, Happening, StateChanged
+from chronarch.core.happenings import BuildEnded, Happening, Noticed, StateChanged
 from chronarch.core.states import MachineState, Outcome
 from chronarch.standins.machine import MachineStandin, Setup
 from chronarch.tender.camera import LARGEST, snapshot
-from chronarch.tender.link import MachineLink
+from chronarch.tender.keeping import Keeping, Standing
+from chronarch.tender.line_machine import LineMachine
+from chronarch.tender.link import Surroundings
 from chronarch.tender.program import FileProgram
 from chronarch.wire.machines import Model
 from chronarch.wire.upstream import BuildOrder, Charge, Command, WirePlan
@@ -46,7 +48,8 @@ class Links(unittest.IsolatedAsyncioTestCase):
     async def asyncSetUp(self) -> None:
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
-        self.store = OwnStore(Path(folder.name))
+        self.folder = Path(folder.name)
+        self.store = OwnStore(self.folder)
         self.machine = MachineStandin(Setup("Anchor", rate=RATE))
         await self.machine.start()
         self.addAsyncCleanup(self.machine.stop)
@@ -61,8 +64,12 @@ class Links(unittest.IsolatedAsyncioTestCase):
         self.task.cancel()
         await asyncio.gather(self.task, return_exceptions=True)
 
-    def make_link(self, charge: Charge) -> MachineLink:
-        return MachineLink(charge, self.clock, self.store, lambda name, at, body: self.told.append(body))  # type: ignore[arg-type]
+    def make_link(self, charge: Charge, standing: Standing | None = None) -> LineMachine:
+        around = Surroundings("tender", self.clock, self.store, Keeping(self.folder / "kept"), self.tell)  # type: ignore[arg-type]
+        return LineMachine(charge, around, standing)
+
+    def tell(self, name: str, at: datetime, body: Happening) -> None:
+        self.told.append(body)
 
     def charge(self, build: int | None = None, state: MachineState = MachineState.IDLE, **order: bool) -> Charge:
         plan = WirePlan.of(analyse(TEXT.encode(), Model(name="m").core()).plan)
@@ -78,7 +85,8 @@ class Links(unittest.IsolatedAsyncioTestCase):
                 await asyncio.sleep(0.01)
 
     async def ask(self, deed: str, build: int | None = None) -> str:
-        return await self.link.carry_out(Command(id="1", machine="Anchor", deed=deed, build=build))  # type: ignore[arg-type]
+        wish = Command(id="1", machine="Anchor", deed=deed, build=build)  # type: ignore[arg-type]
+        return (await self.link.carry_out(wish)).problem
 
     def ended(self) -> list[BuildEnded]:
         return [h for h in self.told if isinstance(h, BuildEnded)]
@@ -124,18 +132,47 @@ class Links(unittest.IsolatedAsyncioTestCase):
 
     async def test_a_fresh_tender_clears_what_the_service_has_cleared(self) -> None:
         other = self.make_link(self.charge(state=MachineState.UNCLEARED))
-        other.assign(self.charge(state=MachineState.UNCLEARED), first=True)
+        other.assign(self.charge(state=MachineState.UNCLEARED))
         self.assertIs(other.steward.state, MachineState.IDLE)
 
-    async def test_a_fresh_tender_knows_a_part_that_lies_on_the_bed_and_one_that_is_lost(self) -> None:
+    async def test_a_fresh_tender_knows_a_part_that_lies_on_the_bed(self) -> None:
         lying = self.make_link(self.charge(8, MachineState.OFFLINE, begun=True, ended=True))
-        lying.assign(lying.charge, first=True)
         self.assertEqual((lying.steward.state, lying.steward.build), (MachineState.UNCLEARED, 8))
         self.assertTrue(lying.steward.offline)
-        lost = self.make_link(self.charge(9, MachineState.BUILDING, begun=True))
-        lost.assign(lost.charge, first=True)
-        self.assertEqual(lost.steward.build, 9)
-        self.assertEqual(len(self.machine.record.commands), 0)
+
+    async def test_a_tender_that_dies_is_followed_by_one_that_goes_on_from_its_disk_without_the_service(self) -> None:
+        self.link.assign(self.charge(7))
+        for share in (0.2, 0.5, 0.8):
+            await self.until(lambda share=share: len(self.machine.record.commands) > share * len(commands(TEXT)))  # type: ignore[misc]
+            await self.end()  # no goodbye: whatever it had in memory is gone
+            ((charge, standing),) = list(Keeping(self.folder / "kept").all())
+            self.link = self.make_link(charge, standing)
+            self.task = asyncio.create_task(self.link.run())
+        await self.until(self.ended)
+        self.assertEqual(self.machine.record.sha256, executed_sha256(TEXT))
+        self.assertEqual([h.outcome for h in self.ended()], [Outcome.COMPLETED])
+
+    async def test_two_links_to_one_device_are_refused_with_who_holds_it(self) -> None:
+        charge = self.charge().model_copy(update={"machine": "Bezel"})
+        second = self.make_link(charge)
+        task = asyncio.create_task(second.run())
+        await self.until(lambda: any(isinstance(h, Noticed) for h in self.told))
+        task.cancel()
+        await asyncio.gather(task, return_exceptions=True)
+        (noticed,) = [h for h in self.told if isinstance(h, Noticed)]
+        self.assertIn("is held by Anchor of tender", noticed.text)
+        self.assertTrue(self.link.connected)
+
+    async def test_everything_said_is_in_the_log_and_can_be_searched(self) -> None:
+        self.link.assign(self.charge(7))
+        await self.until(self.ended)
+        log = self.link.line_log
+        kinds = {line.kind for line in log.tail(0, 5000, "")}
+        self.assertLessEqual({"file", "own", "ok", "heat", "said"}, kinds)
+        found = log.tail(0, 5000, "m109")
+        self.assertEqual([line.text.split()[1:3] for line in found if line.kind == "file"], [["M109", "S60*88"]])
+        self.assertEqual(log.tail(found[-1].number, 2, "")[-1].number, log.tail(0, 1, "")[0].number)
+        await self.until(lambda: log.path(7).exists() and b" > N5 " in log.path(7).read_bytes())
 
     async def test_a_sample_says_how_the_machine_is(self) -> None:
         sample = self.link.sample()

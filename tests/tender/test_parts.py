@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import resource
+import signal
 import tempfile
 import unittest
 from datetime import UTC, datetime
@@ -16,7 +19,7 @@ from chronarch.core.gcode.analysis import analyse
 from chronarch.core.happenings import BuildBegan, Noticed, StateChanged
 from chronarch.core.states import MachineState
 from chronarch.tender import journal as journal_module
-from chronarch.tender.journal import Journal
+from chronarch.tender.journal import InUse, Journal
 from chronarch.tender.program import FileProgram
 from tests.support.gcode import commands, squares
 
@@ -28,11 +31,16 @@ class InFolder(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
+        self._open: Journal | None = None
 
     def journal(self) -> Journal:
-        journal = Journal(self.folder / "journal")
-        self.addCleanup(journal.close)
-        return journal
+        """The journal as the next tender finds it: an earlier one's process is gone."""
+        if self._open is not None:
+            self._open.close()
+        else:
+            self.addCleanup(lambda: self._open and self._open.close())
+        self._open = Journal(self.folder / "journal")
+        return self._open
 
 
 class Journals(InFolder):
@@ -71,6 +79,28 @@ class Journals(InFolder):
         again.close()
         self.assertIn([e.sequence for e in again.pending()], ([1, 2], [1, 2, 3]))
 
+    def test_a_folder_is_one_tenders_and_a_second_is_told_whose(self) -> None:
+        self.journal()
+        with self.assertRaisesRegex(InUse, rf"runs already \(process {os.getpid()}\)"):
+            Journal(self.folder / "journal")
+
+    def test_on_a_disk_that_takes_no_more_events_are_kept_in_memory_and_written_once_it_does(self) -> None:
+        first = self.journal()
+        before = resource.getrlimit(resource.RLIMIT_FSIZE)
+        held = signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+        try:
+            resource.setrlimit(resource.RLIMIT_FSIZE, ((self.folder / "journal").stat().st_size, before[1]))
+            for n in range(3):
+                first.add("Anchor", NINE, BuildBegan(n))
+            self.assertTrue(first.unwritten)
+        finally:
+            resource.setrlimit(resource.RLIMIT_FSIZE, before)
+            signal.signal(signal.SIGXFSZ, held)
+        self.assertEqual(len(first.pending()), 3)
+        first.add("Anchor", NINE, BuildBegan(3))
+        self.assertFalse(first.unwritten)
+        self.assertEqual([e.sequence for e in self.journal().pending()], [1, 2, 3, 4])
+
     def test_the_file_stays_short(self) -> None:
         journal = self.journal()
         for n in range(3000):
@@ -89,7 +119,6 @@ class Programs(InFolder):
         path = self.folder / "file"
         path.write_bytes(data)
         program = FileProgram(path)
-        self.addCleanup(program.close)
         return program
 
     def test_a_files_commands_are_those_that_its_reading_counts(self) -> None:
@@ -109,7 +138,6 @@ class Programs(InFolder):
         path.write_bytes(data)
         program = FileProgram(path)
         count = len(program)
-        program.close()
         try:
             self.assertEqual(count, analyse(data, MachineModel("m")).commands)
         except NotGcode:

@@ -8,6 +8,8 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import os
+import socket as socketlib
 from collections.abc import Coroutine
 from dataclasses import dataclass
 from datetime import datetime
@@ -21,14 +23,16 @@ from websockets.exceptions import WebSocketException
 from chronarch.client import AsyncClient
 from chronarch.core.clock import Clock
 from chronarch.core.happenings import Happening, StateChanged
-from chronarch.tender.camera import watch_camera
+from chronarch.tender.background import Background
 from chronarch.tender.journal import Journal
-from chronarch.tender.link import MachineLink
+from chronarch.tender.keeping import Keeping, Standing
+from chronarch.tender.line_machine import LineMachine
+from chronarch.tender.link import MachineLink, Surroundings
 from chronarch.tender.store import Store
+from chronarch.tender.stored_machine import StoredMachine
 from chronarch.wire.upstream import Assign, Charge, Command, Committed, Hello, Reply, Welcome, to_tender
 
 SAMPLE_EVERY_S = 1.0
-FRAME_EVERY_S = 2.0
 RETRY_S = (0.3, 0.6, 1.0, 2.0, 3.0)
 log = logging.getLogger("chronarch.tender")
 
@@ -52,12 +56,18 @@ class Tender:
         self._client = AsyncClient(settings.service, settings.key)
         self._store = Store(settings.folder / "files", self._client)
         self._journal = Journal(settings.folder / "journal")
+        self._keeping = Keeping(settings.folder / "machines")
+        self._background = Background(settings.service, settings.key)
+        self._around = Surroundings(settings.name, clock, self._store, self._keeping, self._tell, self._log_ready)
         self._links: dict[str, MachineLink] = {}
         self._tasks: set[asyncio.Task[None]] = set()
         self._to_send: asyncio.Queue[str] | None = None
 
     async def run(self) -> None:
-        """Talk to the service for as long as this process lives."""
+        """Mind the machines that were kept, and talk to the service, for as long as this process lives."""
+        for charge, standing in self._keeping.all():
+            self._mind(charge, standing)
+        self._keep(self._look_after_background())
         tries = 0
         url = self._settings.service.replace("http", "ws", 1) + "/api/tender"
         headers = {"Authorization": f"Bearer {self._settings.key}"}
@@ -77,11 +87,13 @@ class Tender:
         finally:
             for task in self._tasks:
                 task.cancel()
+            self._background.close()
             self._journal.close()
             await self._client.close()
 
     async def _converse(self, socket: ClientConnection) -> None:
-        hello = Hello(tender=self._settings.name, epoch=self._journal.epoch)
+        place = f"{socketlib.gethostname()}, process {os.getpid()}"
+        hello = Hello(tender=self._settings.name, epoch=self._journal.epoch, place=place)
         await socket.send(hello.model_dump_json())
         welcome = to_tender.validate_json(await socket.recv())
         if not isinstance(welcome, Welcome):
@@ -104,13 +116,31 @@ class Tender:
 
     def _take_charge(self, charge: Charge) -> None:
         link = self._links.get(charge.machine)
-        first = link is None
         if link is None:
-            link = self._links[charge.machine] = MachineLink(charge, self._clock, self._store, self._tell)
-            self._keep(link.run())
-            if charge.camera:
-                self._keep(watch_camera(charge.machine, charge.camera, FRAME_EVERY_S, self._client))
-        link.assign(self._up_to_date(charge) if first else charge, first=first)
+            link = self._mind(self._up_to_date(charge), None)
+            self._keeping.charge(charge)
+        else:
+            link.assign(charge)
+        camera = {"name": f"camera {charge.machine}", "what": "camera", "machine": charge.machine, "url": charge.camera}
+        self._background.tell(camera)
+
+    def _mind(self, charge: Charge, standing: Standing | None) -> MachineLink:
+        """Begin to mind a machine."""
+        kind = StoredMachine if charge.link.startswith("mqtt") else LineMachine
+        link = self._links[charge.machine] = kind(charge, self._around, standing)
+        self._keep(link.run())
+        for build in link.line_log.left_over(link.mind.build):
+            self._log_ready(charge.machine, build)
+        return link
+
+    def _log_ready(self, machine: str, build: int) -> None:
+        path = str(self._links[machine].line_log.path(build))
+        self._background.tell({"name": f"log {build}", "what": "log", "build": build, "path": path})
+
+    async def _look_after_background(self) -> None:
+        while True:
+            self._background.look_after()
+            await asyncio.sleep(1.0)
 
     def _up_to_date(self, charge: Charge) -> Charge:
         """The charge with what the journal knows and the service has not heard yet."""
@@ -155,11 +185,14 @@ class Tender:
 
     async def _carry_out(self, command: Command) -> None:
         link = self._links.get(command.machine)
-        problem = await link.carry_out(command) if link else f"this tender does not mind {command.machine}"
+        if link is not None:
+            reply = await link.carry_out(command)
+        else:
+            reply = Reply(id=command.id, problem=f"this tender does not mind {command.machine}")
         if self._to_send is not None:
-            if link:
+            if link and command.deed != "log":
                 self._to_send.put_nowait(link.sample().model_dump_json())
-            self._to_send.put_nowait(Reply(id=command.id, problem=problem).model_dump_json())
+            self._to_send.put_nowait(reply.model_dump_json())
 
     async def _send_forever(self, socket: ClientConnection) -> None:
         queue = self._to_send

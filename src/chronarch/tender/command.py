@@ -5,12 +5,16 @@ from __future__ import annotations
 import asyncio
 import logging
 import signal
+import sys
 from pathlib import Path
 
 import click
+import uvloop
 
 from chronarch.core.clock import Clock, parse_clock
 from chronarch.tender.app import TenderSettings, run_tender
+from chronarch.tender.background import run_background
+from chronarch.tender.journal import InUse
 
 
 @click.group()
@@ -32,7 +36,20 @@ def run(name: str, address: str, key: str, folder: Path, clock: str) -> None:
         shop_clock = parse_clock(clock)
     except ValueError as error:
         raise click.UsageError(str(error)) from None
-    asyncio.run(_run(TenderSettings(name, address.rstrip("/"), key, folder), shop_clock))
+    try:
+        uvloop.run(_run(TenderSettings(name, address.rstrip("/"), key, folder), shop_clock))
+    except InUse as error:
+        raise click.ClickException(str(error)) from None
+
+
+@tender.command(hidden=True)
+@click.option("--service", "address", envvar="CHRONARCH_ADDRESS", required=True)
+@click.option("--key", envvar="CHRONARCH_TENDER_KEY", required=True)
+def background(address: str, key: str) -> None:
+    """What a tender does beside the feeding; started by it."""
+    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
+    logging.getLogger("httpx").setLevel(logging.WARNING)
+    asyncio.run(run_background(address, key, sys.stdin))
 
 
 async def _run(settings: TenderSettings, clock: Clock) -> None:

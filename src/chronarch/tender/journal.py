@@ -7,12 +7,16 @@ cut ends the reading: it was never acknowledged to anybody.
 
 from __future__ import annotations
 
+import contextlib
+import fcntl
 import json
+import logging
 import os
 import uuid
 from collections import OrderedDict
 from datetime import datetime
 from pathlib import Path
+from typing import IO
 
 from pydantic import ValidationError
 
@@ -20,6 +24,13 @@ from chronarch.core.happenings import Happening
 from chronarch.wire.upstream import Event
 
 SHORTEN_OVER = 256 * 1024
+
+
+log = logging.getLogger("chronarch.journal")
+
+
+class InUse(Exception):
+    """Another tender has this folder."""
 
 
 class Journal:
@@ -31,10 +42,29 @@ class Journal:
         self._last = 0
         self._pending: OrderedDict[int, Event] = OrderedDict()
         path.parent.mkdir(parents=True, exist_ok=True)
+        self.unwritten = False
+        """Whether there are events that the disk did not take."""
+        self._lock = self._hold(path.with_suffix(".lock"))
         if path.exists():
             self._read()
         self._rewrite()
-        self._file = path.open("ab")
+        self._file = path.open("ab", buffering=0)
+
+    @staticmethod
+    def _hold(path: Path) -> IO[str]:
+        """This folder is one tender's. Raises InUse."""
+        file = path.open("a+")
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            file.seek(0)
+            holder = file.read()
+            file.close()
+            raise InUse(f"{path.parent} is the folder of a tender that runs already (process {holder}).") from None
+        file.truncate(0)
+        file.write(str(os.getpid()))
+        file.flush()
+        return file
 
     def _read(self) -> None:
         committed = 0
@@ -71,21 +101,40 @@ class Journal:
         """Number an event and put it on the disk."""
         self._last += 1
         event = Event(sequence=self._last, machine=machine, at=at, body=body)
-        self._file.write(event.model_dump_json().encode() + b"\n")
-        self._file.flush()
-        os.fsync(self._file.fileno())
         self._pending[event.sequence] = event
+        self._write(event.model_dump_json().encode(), sync=True)
         return event
+
+    def _write(self, line: bytes, *, sync: bool) -> None:
+        """Append a line. On a disk that takes no more the events stay in memory, and all of them are written anew as
+        soon as it does."""
+        try:
+            if self.unwritten:
+                self._renew()
+            else:
+                self._file.write(line + b"\n")
+                self._file.flush()
+                if sync:
+                    os.fsync(self._file.fileno())
+        except OSError as error:
+            if not self.unwritten:
+                log.error("the journal cannot be written: %s", error)
+            self.unwritten = True
+
+    def _renew(self) -> None:
+        self._rewrite()
+        with contextlib.suppress(OSError):
+            self._file.close()
+        self._file = self._path.open("ab", buffering=0)
+        self.unwritten = False
 
     def committed(self, sequence: int) -> None:
         """The service has everything up to `sequence`."""
         self._forget(sequence)
-        self._file.write(json.dumps({"committed": sequence}).encode() + b"\n")
-        self._file.flush()
-        if not self._pending and self._file.tell() > SHORTEN_OVER:
-            self._file.close()
-            self._rewrite()
-            self._file = self._path.open("ab")
+        self._write(json.dumps({"committed": sequence}).encode(), sync=False)
+        if not self._pending and not self.unwritten and self._file.tell() > SHORTEN_OVER:
+            with contextlib.suppress(OSError):
+                self._renew()
 
     def pending(self, after: int = 0) -> list[Event]:
         """Events the service still has to commit, later than `after`."""
@@ -93,3 +142,4 @@ class Journal:
 
     def close(self) -> None:
         self._file.close()
+        self._lock.close()

@@ -4,12 +4,23 @@ from __future__ import annotations
 
 import hashlib
 import mmap
-from array import array
+import re
+from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
+
+import numpy as np
 
 from chronarch.core.gcode.words import command_of
 
 CHUNK = 1 << 20
+_WAITS = re.compile(rb"^(M0|M1|M25|M226|M600)(?![\d.])", re.IGNORECASE)
+_PLAIN = np.zeros(256, dtype=bool)
+_PLAIN[[*b"GMTgmt"]] = True
+_SPECIAL = np.zeros(256, dtype=bool)
+_SPECIAL[[*b";(*"]] = True
+_NOTHING = np.zeros(256, dtype=bool)
+_NOTHING[[*b";\n"]] = True
 
 
 def sha256_of(path: Path) -> str:
@@ -20,29 +31,81 @@ def sha256_of(path: Path) -> str:
     return digest.hexdigest()
 
 
+def _view(values: Any) -> Any:
+    """An array as a memory view: one element is had several times quicker."""
+    return memoryview(np.ascontiguousarray(values))  # type: ignore[arg-type]
+
+
 class FileProgram:
-    """The commands of a G-code file. Eight bytes a command are kept: where its line begins."""
+    """The commands of a G-code file. Eight bytes a command are kept: where its line begins.
+
+    `waits` are the commands that ask for hands: they stop the feeding and are not sent.
+    """
 
     def __init__(self, path: Path) -> None:
-        self._file = path.open("rb")
-        self._map = mmap.mmap(self._file.fileno(), 0, access=mmap.ACCESS_READ)
-        self._starts = array("q")
-        at, size = 0, len(self._map)
-        while at < size:
-            end = self._map.find(b"\n", at)
-            end = size if end < 0 else end
-            if command_of(self._map[at:end]):
-                self._starts.append(at)
-            at = end + 1
+        with path.open("rb") as file:
+            self._map = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+        starts = self._line_starts()
+        first = np.frombuffer(self._map, np.uint8)[starts]
+        kept = _PLAIN[first]
+        for n in np.flatnonzero(~kept & ~_NOTHING[first]).tolist():
+            kept[n] = bool(command_of(self._line(int(starts[n]))))
+        ends = np.append(starts[1:] - 1, len(self._map) - (self._map[-1:] == b"\n"))
+        plain = self._plain(starts, ends)
+        self._starts = starts[kept]
+        self._begin, self._end = _view(self._starts), _view(ends[kept])
+        self._bare = _view(plain[kept].astype(np.uint8))
+        self._waits = self._find_waits()
+
+    def _plain(
+        self, starts: np.ndarray[tuple[int], np.dtype[np.int64]], ends: np.ndarray[tuple[int], np.dtype[np.int64]]
+    ) -> np.ndarray[tuple[int], np.dtype[np.bool_]]:
+        """Lines that are a command from their first byte to their last: no comment, number, checksum, or space at the
+        end."""
+        data = np.frombuffer(self._map, np.uint8)
+        first, last = data[np.minimum(starts, len(data) - 1)], data[np.maximum(ends - 1, 0)]
+        plain = _PLAIN[first] & (last > 32) & (ends > starts)
+        special = np.flatnonzero(_SPECIAL[data])
+        plain[np.searchsorted(starts, special, "right") - 1] = False
+        return plain
+
+    def _line_starts(self) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+        data = np.frombuffer(self._map, np.uint8)
+        ends = np.flatnonzero(data == 10).astype(np.int64) + 1
+        return np.concatenate([np.zeros(1, np.int64), ends[ends < len(data)]])
+
+    def _find_waits(self) -> dict[int, bytes]:
+        data = np.frombuffer(self._map, np.uint8)
+        at = np.minimum(self._starts, len(data) - 2)
+        asking = np.isin(data[at], [*b"Mm"]) & np.isin(data[at + 1], [*b"0126"])
+        found = {}
+        for index in np.flatnonzero(asking).tolist():
+            command = self.command(index)
+            if _WAITS.match(command):
+                found[index] = command
+        return found
+
+    @property
+    def waits(self) -> Mapping[int, bytes]:
+        return self._waits
+
+    @property
+    def size(self) -> int:
+        """Bytes of the whole file, for a machine that takes it whole."""
+        return len(self._map)
+
+    def piece(self, offset: int, length: int) -> bytes:
+        """A piece of the file as it is."""
+        return self._map[offset : offset + length]
 
     def __len__(self) -> int:
         return len(self._starts)
 
-    def command(self, index: int) -> bytes:
-        start = self._starts[index]
+    def _line(self, start: int) -> bytes:
         end = self._map.find(b"\n", start)
-        return command_of(self._map[start : end if end >= 0 else len(self._map)])
+        return self._map[start : end if end >= 0 else len(self._map)]
 
-    def close(self) -> None:
-        self._map.close()
-        self._file.close()
+    def command(self, index: int) -> bytes:
+        if self._bare[index]:
+            return self._map[self._begin[index] : self._end[index]]
+        return command_of(self._line(self._begin[index]))

@@ -40,7 +40,8 @@ class Constraints(unittest.IsolatedAsyncioTestCase):
             await db.flush()
             for n in (1, 2, 3):
                 db.add(
-                    t.Machine(id=n, name=f"M{n}", model_id=1, tender_id=1, link="", intake=Intake.OPEN, tools=[],
+                    t.Machine(id=n, name=f"M{n}", model_id=1, tender_id=1, link="", device=f"{n}",
+                              intake=Intake.OPEN, tools=[],
                               state=MachineState.IDLE, since=NINE)
                 )  # fmt: skip
             db.add(t.File(id=1, name="f", tags=[], added_at=NINE, added_by="x"))
@@ -116,9 +117,9 @@ class Constraints(unittest.IsolatedAsyncioTestCase):
         with self.assertRaises(pymysql.err.IntegrityError):
             self.raw(
                 "insert into build (file_id, revision, job_id, copy_number, machine_id, sha256, state, reason,"
-                " claimed_at, scrap_reason, judged_by, commands, acknowledged, planned_s, grams)"
+                " claimed_at, scrap_reason, judged_by, commands, acknowledged, planned_s, grams, skips)"
                 f" values (1, 1, 2, 1, 1, '{SHA}', 'starting', '',"
-                " '2026-10-19', '', '', 1, 0, 1, 0)"
+                " '2026-10-19', '', '', 1, 0, 1, 0, '[]')"
             )
 
     async def test_an_event_applied_twice_changes_nothing(self) -> None:

@@ -35,7 +35,8 @@ class Library(unittest.IsolatedAsyncioTestCase):
             db.add(t.File(id=1, name="cup.gcode", tags=[], part_id=1, added_at=NINE, added_by="x"))
             for n in (1, 2):
                 db.add(
-                    t.Machine(id=n, name=f"M{n}", model_id=n, tender_id=1, link="", intake=Intake.OPEN, tools=[],
+                    t.Machine(id=n, name=f"M{n}", model_id=n, tender_id=1, link="", device=f"{n}",
+                              intake=Intake.OPEN, tools=[],
                               state=MachineState.IDLE, since=NINE)
                 )  # fmt: skip
             await db.flush()

@@ -11,17 +11,30 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.core.copies import next_copy
 from chronarch.core.fleet import grams
 from chronarch.core.happenings import (
+    Adjusted,
     BuildBegan,
     BuildEnded,
     BuildPaused,
     BuildResumed,
     Happening,
+    Levelled,
     Noticed,
     StateChanged,
 )
 from chronarch.core.ledger import OPEN_END
 from chronarch.core.states import BUILD, BuildEvent, BuildState, MachineState, Outcome, WrongState, after
-from chronarch.records.tables import Build, ContentReading, Job, Ledger, Machine, Notice, Revision, Tender
+from chronarch.records.tables import (
+    Build,
+    BuildChange,
+    ContentReading,
+    Job,
+    Ledger,
+    LevelMap,
+    Machine,
+    Notice,
+    Revision,
+    Tender,
+)
 
 
 async def claim(
@@ -124,7 +137,12 @@ async def _apply(db: AsyncSession, machine: Machine, at: datetime, body: Happeni
         case BuildEnded():
             await _end(db, machine, at, body)
         case Noticed():
-            _notice(db, machine, at, body.build, "alarm", f"{machine.name}: {body.text}")
+            _notice(db, machine, at, body.build, "note" if body.note else "alarm", f"{machine.name}: {body.text}")
+        case Adjusted():
+            if await db.get(Build, body.build) is not None:
+                db.add(BuildChange(build_id=body.build, at=at, text=body.text[:300], by=body.by[:120]))
+        case Levelled():
+            await db.merge(LevelMap(machine_id=machine.id, at=at, rows=[list(row) for row in body.rows]))
 
 
 async def _step(db: AsyncSession, number: int, event: BuildEvent) -> Build | None:

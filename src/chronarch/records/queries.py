@@ -92,6 +92,9 @@ def build_wire(row: Sequence[Any]) -> ww.Build:
         acknowledged=b.acknowledged,
         planned_s=b.planned_s,
         grams=b.grams,
+        fed_sha256=b.fed_sha256 or b.sha256,
+        skips=[ww.LeftOut.model_validate(skip) for skip in b.skips],
+        has_log=b.log_bytes is not None,
     )
 
 

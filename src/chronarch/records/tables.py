@@ -53,6 +53,7 @@ class Person(Base):
     login: Mapped[str] = mapped_column(String(120), unique=True)
     name: Mapped[str] = mapped_column(String(120))
     password_hash: Mapped[str] = mapped_column(String(255))
+    scope: Mapped[str] = mapped_column(String(16))
 
 
 class Session(Base):
@@ -100,7 +101,9 @@ class Machine(Base):
     name: Mapped[str] = mapped_column(String(60), unique=True)
     model_id: Mapped[int] = mapped_column(ForeignKey("model.id"))
     tender_id: Mapped[int] = mapped_column(ForeignKey("tender.id"))
-    link: Mapped[str] = mapped_column(String(200))
+    link: Mapped[str] = mapped_column(String(300))
+    device: Mapped[str] = mapped_column(String(400), unique=True)
+    """What is behind the link, so that no two machines have it."""
     camera: Mapped[str] = mapped_column(String(300), default="")
     intake: Mapped[str] = mapped_column(String(10))
     tools: Mapped[list[dict[str, Any]]] = mapped_column(JSON)
@@ -267,6 +270,12 @@ class Build(Base):
     acknowledged: Mapped[int] = mapped_column(BigInteger, default=0)
     planned_s: Mapped[float] = mapped_column(Float(53))
     grams: Mapped[float] = mapped_column(Float(53), default=0.0)
+    skips: Mapped[list[dict[str, Any]]] = mapped_column(JSON, default=list)
+    """Objects that hands left out under way, each with the layer it is missing from on."""
+    fed_sha256: Mapped[str | None] = mapped_column(ForeignKey("blob.sha256"))
+    """The edited content it goes on with; null while the file is fed as it is."""
+    log_bytes: Mapped[int | None] = mapped_column(BigInteger)
+    """The size of its line log, packed; null while the tender has not handed it over."""
     open_machine: Mapped[int | None] = mapped_column(
         Integer, Computed("if(cleared_at is null, machine_id, null)", persisted=True)
     )
@@ -304,6 +313,29 @@ class Reading(Base):
     nozzle_asked_c: Mapped[float | None] = mapped_column(Float)
     bed_c: Mapped[float | None] = mapped_column(Float)
     bed_asked_c: Mapped[float | None] = mapped_column(Float)
+    chamber_c: Mapped[float | None] = mapped_column(Float)
+    chamber_asked_c: Mapped[float | None] = mapped_column(Float)
+
+
+class BuildChange(Base):
+    """What hands changed of a running build."""
+
+    __tablename__ = "build_change"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    build_id: Mapped[int] = mapped_column(ForeignKey("build.id"))
+    at: Mapped[datetime] = mapped_column(UtcTime)
+    text: Mapped[str] = mapped_column(String(300))
+    by: Mapped[str] = mapped_column(String(120))
+    __table_args__ = (Index("change_of_build", "build_id"),)
+
+
+class LevelMap(Base):
+    """How level a machine's bed was: rows of heights in mm, from front to back."""
+
+    __tablename__ = "level_map"
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"), primary_key=True)
+    at: Mapped[datetime] = mapped_column(UtcTime, primary_key=True)
+    rows: Mapped[list[list[float]]] = mapped_column(JSON)
 
 
 class Notice(Base):

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import re
 from typing import Annotated, Literal
 
-from pydantic import Field, HttpUrl, field_validator
+from pydantic import Field, HttpUrl, field_validator, model_validator
 
+from chronarch.core.address import parse_address
 from chronarch.core.fleet import HeaterFigures as CoreHeater
-from chronarch.core.fleet import MachineModel
+from chronarch.core.fleet import MachineModel, ModelSwitch
+from chronarch.core.fleet import OwnSequence as CoreSequence
+from chronarch.core.fleet import Parameter as CoreParameter
 from chronarch.core.names import check_name
 from chronarch.core.states import BuildState, Intake, MachineState, Outcome
 from chronarch.wire.common import Label, NozzleMm, Time, Wire
+from chronarch.wire.hands import Hands
 
 
 class HeaterFigures(Wire):
@@ -23,6 +28,50 @@ class HeaterFigures(Wire):
 
 Speed = Annotated[float, Field(gt=0, lt=10_000)]
 Acceleration = Annotated[float, Field(gt=0, lt=1_000_000)]
+
+
+class SwitchLines(Wire):
+    """Something a machine turns on and off: the lines that do it."""
+
+    name: str = Field(min_length=1, max_length=40, examples=["light"])
+    on: str = Field(min_length=1, max_length=400, examples=["M355 S1"])
+    off: str = Field(min_length=1, max_length=400, examples=["M355 S0"])
+
+
+class Parameter(Wire):
+    """A value a sequence asks for, with its bounds and what it usually is."""
+
+    name: str = Field(pattern=r"^[a-z][a-z0-9_]{0,29}$", examples=["reach"])
+    least: float
+    most: float
+    usual: float
+    unit: str = Field(default="", max_length=10)
+
+    @model_validator(mode="after")
+    def _bounds(self) -> Parameter:
+        if not self.least <= self.usual <= self.most:
+            raise ValueError("a parameter's usual value must lie within its bounds")
+        return self
+
+
+class OwnSequence(Wire):
+    """Lines of the shop's own under a name; `{parameter}` in them stands for its value."""
+
+    name: str = Field(min_length=1, max_length=60, examples=["clean nozzle"])
+    lines: str = Field(min_length=1, max_length=4000)
+    parameters: tuple[Parameter, ...] = Field(default=(), max_length=12)
+    guarded: bool = False
+    """Whether only those who may maintain machines may run it."""
+    clear_bed: bool = True
+    """Whether the bed must be clear for it."""
+
+    @model_validator(mode="after")
+    def _known(self) -> OwnSequence:
+        wanted = set(re.findall(r"\{([^}]*)\}", self.lines))
+        missing = wanted - {p.name for p in self.parameters}
+        if missing:
+            raise ValueError(f"the lines name {{{', '.join(sorted(missing))}}}, which is not among the parameters")
+        return self
 
 
 class Model(Wire):
@@ -53,6 +102,22 @@ class Model(Wire):
     release_c: float = Field(default=40, ge=0, le=120)
     park_mm: tuple[float, float] = (5, 200)
     lift_mm: float = Field(default=5, ge=0)
+    window_bytes: int = Field(default=0, ge=0, le=65536)
+    """How much the machine takes in ahead of its answers; 0 for one line at a time."""
+    rest_after_s: float = Field(default=900, ge=0, le=86_400)
+    """A paused build's nozzle is let cool after this long; 0 keeps it hot."""
+    idle_off_s: float = Field(default=900, ge=0, le=86_400)
+    """Heaters that nobody has touched for so long while no build runs are turned off; 0 never."""
+    watchdog_s: float = Field(default=1800, ge=0, le=86_400)
+    """The machine's own watch over its heaters is asked to turn them off after so long without a line; 0 asks for
+    none."""
+    z_offset_mm: float = Field(default=1, ge=0, le=5)
+    reversed_axes: str = Field(default="", pattern=r"^[xyzXYZ]{0,3}$")
+    """Axes whose steps go the other way round for whoever stands before the machine."""
+    filament_path_mm: float = Field(default=90, gt=0, le=2000)
+    purge_mm: float = Field(default=30, gt=0, le=500)
+    switches: tuple[SwitchLines, ...] = Field(default=(), max_length=20)
+    sequences: tuple[OwnSequence, ...] = Field(default=(), max_length=50)
     tools: int = Field(default=1, ge=1, le=16)
     start_gcode: str = Field(default="", max_length=20_000)
     end_gcode: str = Field(default="", max_length=20_000)
@@ -61,6 +126,11 @@ class Model(Wire):
         figures = self.model_dump()
         for heater in ("nozzle_heat", "bed_heat", "chamber_heat"):
             figures[heater] = CoreHeater(**figures[heater])
+        figures["switches"] = tuple(ModelSwitch(**s) for s in figures["switches"])
+        figures["sequences"] = tuple(
+            CoreSequence(**{**s, "parameters": tuple(CoreParameter(**p) for p in s["parameters"])})
+            for s in figures["sequences"]
+        )
         return MachineModel(**figures)
 
 
@@ -79,7 +149,9 @@ class MachineOrder(Wire):
 
     name: str = Field(min_length=1, max_length=60, examples=["Anchor"])
     model: str = Field(examples=["Lantern 220"])
-    link: str = Field(pattern=r"^tcp://[A-Za-z0-9.\-]+:\d{1,5}$", examples=["tcp://127.0.0.1:7101"])
+    link: str = Field(
+        max_length=300, examples=["tcp://127.0.0.1:7101", "serial:///dev/serial/by-id/usb-lantern-07?speed=115200"]
+    )
     camera: HttpUrl | None = None
     intake: Intake = Intake.OPEN
     tools: list[Tool] = Field(default_factory=lambda: [Tool()], min_length=1, max_length=16)
@@ -88,6 +160,11 @@ class MachineOrder(Wire):
     @classmethod
     def _name(cls, value: str) -> str:
         return check_name(value)
+
+    @field_validator("link")
+    @classmethod
+    def _link(cls, value: str) -> str:
+        return parse_address(value).text
 
 
 class MachineChange(Wire):
@@ -110,6 +187,7 @@ class Reading(Wire):
     at: Time
     nozzle: Heater = Heater()
     bed: Heater = Heater()
+    chamber: Heater = Heater()
 
 
 class BuildBrief(Wire):
@@ -152,6 +230,7 @@ class Machine(Wire):
     build: BuildBrief | None = None
     frame_at: Time | None = None
     """When its newest camera frame was taken; None without one."""
+    hands: Hands = Hands()
 
 
 class MachineDetail(Machine):

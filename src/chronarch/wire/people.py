@@ -10,10 +10,12 @@ from chronarch.wire.common import Time, Wire
 
 
 class Scope(StrEnum):
-    """What a key may do: read, operate (all a person at the machines does), or speak as a tender."""
+    """What a key or a person may do: read, operate (all a person at the machines does), maintain (that, and what
+    reaches deeper: sending lines, guarded sequences), or speak as a tender."""
 
     READ = "read"
     OPERATE = "operate"
+    MAINTAIN = "maintain"
     TENDER = "tender"
 
 

@@ -10,6 +10,7 @@ from chronarch.core.gcode.plan import Mark, Plan
 from chronarch.core.happenings import Happening
 from chronarch.core.states import MachineState
 from chronarch.wire.common import Time, Wire
+from chronarch.wire.hands import Action, Hands, LogLine
 from chronarch.wire.machines import BuildBrief, Model, Reading
 
 
@@ -41,6 +42,7 @@ class BuildOrder(Wire):
     """What builds on this model are known to take, as a factor on the planned time."""
     begun: bool = False
     ended: bool = False
+    started_at: Time | None = None
 
 
 class Charge(Wire):
@@ -61,6 +63,8 @@ class Hello(Wire):
     tender: str
     epoch: str
     """Names this tender's journal; a new journal has a new epoch."""
+    place: str = ""
+    """Host and process, so that a second tender of the name can be told who holds it."""
 
 
 class Event(Wire):
@@ -83,14 +87,17 @@ class Sample(Wire):
     reading: Reading | None = None
     build: BuildBrief | None = None
     resends: int = 0
+    hands: Hands = Hands()
 
 
 class Reply(Wire):
-    """A command's answer; `problem` is empty when it took effect at the machine."""
+    """A command's answer; `problem` is empty when it took effect at the machine, `said` is what that answered."""
 
     kind: Literal["reply"] = "reply"
     id: str
     problem: str = ""
+    said: list[str] = Field(default_factory=list)
+    log: list[LogLine] = Field(default_factory=list)
 
 
 class Welcome(Wire):
@@ -113,7 +120,38 @@ class Assign(Wire):
     charge: Charge
 
 
-Deed = Literal["pause", "resume", "stop", "clear", "take_out", "put_back", "emergency"]
+Deed = Literal[
+    "pause",
+    "pause_before",
+    "no_pause_before",
+    "change_filament",
+    "resume",
+    "stop",
+    "clear",
+    "take_out",
+    "put_back",
+    "emergency",
+    "act",
+    "skip",
+    "log",
+]
+
+
+class SkipOrder(Wire):
+    """A build goes on with an edited file that is the present one up to command `from_command`."""
+
+    sha256: str
+    plan: WirePlan
+    from_command: int
+    text: str
+
+
+class LogWish(Wire):
+    """Lines of a machine's log: the newest `limit` after number `after` that hold `search`."""
+
+    after: int = 0
+    limit: int = 500
+    search: str = ""
 
 
 class Command(Wire):
@@ -126,6 +164,11 @@ class Command(Wire):
     build: int | None = None
     """The build that is meant; refused when the machine has another."""
     reason: str = ""
+    by: str = ""
+    layer: int = 0
+    action: Action | None = None
+    skip: SkipOrder | None = None
+    log: LogWish | None = None
 
 
 FromTender = Annotated[Hello | Event | Sample | Reply, Field(discriminator="kind")]

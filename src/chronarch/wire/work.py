@@ -71,6 +71,13 @@ class Job(Wire):
     """While copies wait: why, in one sentence."""
 
 
+class LeftOut(Wire):
+    """An object that hands left out of a running build, and the layer it is missing from on."""
+
+    object: str
+    from_layer: int
+
+
 class Build(Wire):
     """One run of one file on one machine."""
 
@@ -96,6 +103,10 @@ class Build(Wire):
     acknowledged: int
     planned_s: float
     grams: float
+    fed_sha256: str = ""
+    """What is really fed: the edited content once objects were left out, else the file's."""
+    skips: list[LeftOut] = Field(default_factory=list)
+    has_log: bool = False
 
 
 class Clearing(Wire):

@@ -43,6 +43,7 @@ def upgrade() -> None:
         sa.Column("login", sa.String(length=120), nullable=False),
         sa.Column("name", sa.String(length=120), nullable=False),
         sa.Column("password_hash", sa.String(length=255), nullable=False),
+        sa.Column("scope", sa.String(length=16), nullable=False),
         sa.PrimaryKeyConstraint("id"),
         sa.UniqueConstraint("login"),
     )
@@ -141,7 +142,8 @@ def upgrade() -> None:
         sa.Column("name", sa.String(length=60), nullable=False),
         sa.Column("model_id", sa.Integer(), nullable=False),
         sa.Column("tender_id", sa.Integer(), nullable=False),
-        sa.Column("link", sa.String(length=200), nullable=False),
+        sa.Column("link", sa.String(length=300), nullable=False),
+        sa.Column("device", sa.String(length=400), nullable=False, unique=True),
         sa.Column("camera", sa.String(length=300), nullable=False),
         sa.Column("intake", sa.String(length=10), nullable=False),
         sa.Column("tools", sa.JSON(), nullable=False),
@@ -198,6 +200,8 @@ def upgrade() -> None:
         sa.Column("nozzle_asked_c", sa.Float(), nullable=True),
         sa.Column("bed_c", sa.Float(), nullable=True),
         sa.Column("bed_asked_c", sa.Float(), nullable=True),
+        sa.Column("chamber_c", sa.Float(), nullable=True),
+        sa.Column("chamber_asked_c", sa.Float(), nullable=True),
         sa.ForeignKeyConstraint(
             ["machine_id"],
             ["machine.id"],
@@ -227,6 +231,9 @@ def upgrade() -> None:
         sa.Column("acknowledged", sa.BigInteger(), nullable=False),
         sa.Column("planned_s", sa.Float(precision=53), nullable=False),
         sa.Column("grams", sa.Float(precision=53), nullable=False),
+        sa.Column("skips", sa.JSON(), nullable=False),
+        sa.Column("fed_sha256", sa.String(length=64), sa.ForeignKey("blob.sha256"), nullable=True),
+        sa.Column("log_bytes", sa.BigInteger(), nullable=True),
         sa.Column(
             "open_machine",
             sa.Integer(),
@@ -257,6 +264,21 @@ def upgrade() -> None:
     )
     op.create_index("build_ended", "build", ["ended_at"], unique=False)
     op.create_index("build_of_file", "build", ["file_id"], unique=False)
+    op.create_table(
+        "build_change",
+        sa.Column("id", sa.Integer(), primary_key=True),
+        sa.Column("build_id", sa.Integer(), sa.ForeignKey("build.id"), nullable=False),
+        sa.Column("at", UtcTime(), nullable=False),
+        sa.Column("text", sa.String(length=300), nullable=False),
+        sa.Column("by", sa.String(length=120), nullable=False),
+    )
+    op.create_index("change_of_build", "build_change", ["build_id"], unique=False)
+    op.create_table(
+        "level_map",
+        sa.Column("machine_id", sa.Integer(), sa.ForeignKey("machine.id"), primary_key=True),
+        sa.Column("at", UtcTime(), primary_key=True),
+        sa.Column("rows", sa.JSON(), nullable=False),
+    )
     op.create_table(
         "ledger",
         sa.Column("id", sa.BigInteger(), nullable=False),
@@ -305,6 +327,8 @@ def downgrade() -> None:
     op.drop_table("notice")
     op.drop_index("ledger_of_machine", table_name="ledger")
     op.drop_table("ledger")
+    op.drop_table("level_map")
+    op.drop_table("build_change")
     op.drop_index("build_ended", table_name="build")
     op.drop_table("build")
     op.drop_table("reading")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import itertools
+import json
 import os
 import signal
 import subprocess
@@ -18,9 +19,10 @@ from typing import Any, TypeVar
 
 import httpx
 
-from chronarch.client import Client, ClientError, requests
+from chronarch.client import Client, ClientError, RefusedByService, requests
 from chronarch.core.clock import ScaledClock
 from chronarch.core.states import MachineState
+from chronarch.demo.broker import USER, PrivateBroker
 from chronarch.records.database import migrate
 from chronarch.records.server import PrivateServer, die_with_parent, free_port
 from chronarch.service.command import register_key, register_person
@@ -77,11 +79,13 @@ class World:
     """One shop. `machines` are the names of its stand-ins; `rate` is how fast its time runs."""
 
     def __init__(self, machines: tuple[str, ...] = ("Anchor",), rate: float = 200.0, own_database: bool = False,
-                 largest_file: int | None = None) -> None:  # fmt: skip
+                 largest_file: int | None = None, stored: tuple[str, ...] = ()) -> None:  # fmt: skip
         self._folder = tempfile.TemporaryDirectory(prefix="chronarch-world-")
         self.folder = Path(self._folder.name)
-        self.names = machines
+        self.names = (*machines, *stored)
+        self.stored = stored
         self.rate = rate
+        self.broker = PrivateBroker(self.folder / "broker") if stored else None
         self.processes: dict[str, subprocess.Popen[bytes]] = {}
         self.server = PrivateServer(self.folder / "db") if own_database else shared_server()
         self._owned = own_database
@@ -92,11 +96,12 @@ class World:
         self.clock = ScaledClock(datetime.now(UTC), datetime(2026, 10, 19, 9, 0, tzinfo=UTC), rate)
         settings = Settings(self.database, self.folder / "blobs")
         asyncio.run(register_person(settings, PERSON, "Maud", PASSWORD))
-        self.key = asyncio.run(register_key(settings, "tests", Scope.OPERATE))
+        self.key = asyncio.run(register_key(settings, "tests", Scope.MAINTAIN))
+        self.operate_key = asyncio.run(register_key(settings, "operating", Scope.OPERATE))
         self.read_key = asyncio.run(register_key(settings, "reading", Scope.READ))
         self.tender_key = asyncio.run(register_key(settings, "tender", Scope.TENDER))
         self.port, self.standins_port = free_port(), free_port()
-        self.ports = {name: free_port() for name in machines}
+        self.ports = {name: free_port() for name in self.names}
         self.address = f"http://127.0.0.1:{self.port}"
         self.environment = {
             **os.environ,
@@ -114,6 +119,8 @@ class World:
         if largest_file is not None:
             self.environment["CHRONARCH_LARGEST_FILE"] = str(largest_file)
         self.client = Client(self.address, self.key)
+        self.setups: dict[str, dict[str, object]] = {}
+        """More of how a machine's stand-in is made, by its name."""
 
     # Processes -----------------------------------------------------------------------------------------------
 
@@ -152,8 +159,17 @@ class World:
         eventually(lambda: all(m.reachable for m in self.machines()), f"the tender is there; {self.log('tender')}")
 
     def start_standins(self) -> None:
-        options = [o for name, port in self.ports.items() for o in ("--machine", f"{name}:{port}")]
-        self.spawn("standins", "standins", "run", *options, "--rate", str(self.rate), "--port", str(self.standins_port))
+        if self.broker is not None:
+            self.broker.start()
+        entries: list[dict[str, object]] = []
+        for name, port in self.ports.items():
+            entry = {"name": name, "port": port, "rate": self.rate, "volume_mm": [220, 220, 250]}
+            if self.broker is not None and name in self.stored:
+                entry["broker"] = f"127.0.0.1:{self.broker.port}:{USER}:{self.broker.password}"
+            entries.append({**entry, **self.setups.get(name, {})})
+        path = self.folder / "standins.json"
+        path.write_text(json.dumps(entries))
+        self.spawn("standins", "standins", "run", "--from-file", str(path), "--port", str(self.standins_port))
         eventually(self._standins_answer, "the stand-ins answer")
 
     def _standins_answer(self) -> bool:
@@ -178,7 +194,10 @@ class World:
     def add_machine(self, name: str) -> None:
         tool = wm.Tool(nozzle_mm=0.4, material="PLA", colour="teal")
         camera = f"http://127.0.0.1:{self.standins_port}/machines/{name}/frame.jpg"
-        order = {"name": name, "model": MODEL, "link": f"tcp://127.0.0.1:{self.ports[name]}", "camera": camera,
+        link = f"tcp://127.0.0.1:{self.ports[name]}"
+        if self.broker is not None and name in self.stored:
+            link = self.broker.address(name)
+        order = {"name": name, "model": MODEL, "link": link, "camera": camera,
                  "tools": [tool.model_dump()]}  # fmt: skip
         self.client.do(requests.add_machine(wm.MachineOrder.model_validate(order)))
 
@@ -186,6 +205,8 @@ class World:
         for name in list(self.processes):
             self.kill(name)
         self.client.close()
+        if self.broker is not None:
+            self.broker.stop()
         if self._owned:
             self.server.stop()
         self._folder.cleanup()
@@ -234,6 +255,19 @@ class World:
         """The job's newest build, once there is one."""
         return eventually(lambda: self.builds(job), f"job {job.id} gets a build")[0]
 
+    def stopped(self, name: str) -> bool:
+        """Stop what a machine builds; False while its build is only being fetched."""
+        build = self.machine(name).build
+        if build is None or build.outcome is not None:
+            return True
+        try:
+            self.client.do(requests.stop(build.id))
+        except RefusedByService as error:
+            if "being fetched" in str(error):
+                return False
+            raise
+        return True
+
     def taken(self, name: str, at_least: int) -> None:
         """Wait until the stand-in has taken so many of the file's commands."""
         eventually(lambda: self.standin(name)["taken"] >= at_least, f"{name} takes {at_least} commands")
@@ -245,11 +279,13 @@ class WorldCase(unittest.TestCase):
     machines: tuple[str, ...] = ("Anchor",)
     rate = 200.0
     own_database = False
+    stored: tuple[str, ...] = ()
+    """Machines that run files themselves."""
     world: World
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.world = World(cls.machines, cls.rate, cls.own_database)
+        cls.world = World(cls.machines, cls.rate, cls.own_database, stored=cls.stored)
         cls.addClassCleanup(cls.world.close)
         cls.prepare()
 
@@ -263,7 +299,7 @@ class WorldCase(unittest.TestCase):
         w = self.world
         machine = w.machine(name)
         if machine.build is not None and machine.build.outcome is None:
-            w.client.do(requests.stop(machine.build.id))
+            eventually(lambda: w.stopped(name), f"the build on {name} is stopped")
         if w.state(name) is not MachineState.IDLE:
             machine = eventually(
                 lambda: (m := w.machine(name)).state in (MachineState.UNCLEARED, MachineState.DOWN) and m,

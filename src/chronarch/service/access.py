@@ -28,6 +28,7 @@ TRIES, TRIES_WITHIN_S = 10, 60.0
 _ALLOWS = {
     Scope.READ: {Scope.READ},
     Scope.OPERATE: {Scope.READ, Scope.OPERATE},
+    Scope.MAINTAIN: {Scope.READ, Scope.OPERATE, Scope.MAINTAIN},
     Scope.TENDER: {Scope.TENDER},
 }
 hasher = PasswordHasher()
@@ -41,6 +42,9 @@ class Who:
     name: str
     scope: Scope
     csrf: str = ""
+
+    def may(self, scope: Scope) -> bool:
+        return scope in _ALLOWS[self.scope]
 
 
 def hash_secret(secret: str) -> str:
@@ -91,7 +95,7 @@ async def sign_in(shop: Shop, login: str, password: str) -> tuple[str, Me]:
         until = now + timedelta(hours=shop.settings.session_hours)
         db.add(t.Session(token_hash=hash_secret(token), person_id=person.id, csrf=csrf, expires_at=until))
         await db.commit()
-        return token, Me(name=person.name, scope=Scope.OPERATE, csrf=csrf)
+        return token, Me(name=person.name, scope=Scope(person.scope), csrf=csrf)
 
 
 async def sign_out(shop: Shop, token: str) -> None:
@@ -115,13 +119,13 @@ async def identify(shop: Shop, request: HTTPConnection) -> Who:
         if token:
             found = (
                 await db.execute(
-                    select(t.Session, t.Person.name)
+                    select(t.Session, t.Person.name, t.Person.scope)
                     .join(t.Person, t.Person.id == t.Session.person_id)
                     .where(t.Session.token_hash == hash_secret(token), t.Session.expires_at > shop.clock.real_now())
                 )
             ).first()
             if found:
-                return Who(found[1], Scope.OPERATE, found[0].csrf)
+                return Who(found[1], Scope(found[2]), found[0].csrf)
     raise Refused(401, "Sign in, or send a key as 'Authorization: Bearer KEY'.")
 
 
@@ -133,7 +137,7 @@ class Needs:
 
     async def __call__(self, request: Request) -> Who:
         who = await identify(shop_of(request), request)
-        if self._scope not in _ALLOWS[who.scope]:
+        if not who.may(self._scope):
             raise Refused(403, f"This key may {who.scope}; what you ask needs one that may {self._scope}.")
         changing = request.method not in ("GET", "HEAD")
         if changing and who.csrf and not secrets.compare_digest(who.csrf, request.headers.get("x-csrf-token", "")):

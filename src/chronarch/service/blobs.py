@@ -31,6 +31,7 @@ class Blobs:
     def __init__(self, folder: Path) -> None:
         self._folder = folder
         (folder / "arriving").mkdir(parents=True, exist_ok=True)
+        (folder / "logs").mkdir(exist_ok=True)
         for left in (folder / "arriving").iterdir():
             left.unlink()
 
@@ -40,6 +41,10 @@ class Blobs:
     def derived(self, sha256: str) -> Path:
         """The folder for what was worked out from a content; it can be thrown away and is made again."""
         return self._folder / "derived" / sha256[:2] / sha256
+
+    def log(self, build: int) -> Path:
+        """Where a build's line log is kept, packed."""
+        return self._folder / "logs" / f"{build}.log.gz"
 
     def new_path(self) -> Path:
         """A path for bytes on their way."""

@@ -54,24 +54,33 @@ def run(host: str, port: int) -> None:
 @service.command("add-person")
 @click.argument("login")
 @click.option("--name", help="What the person is called; the login without it.")
+@click.option(
+    "--scope",
+    type=click.Choice([Scope.READ.value, Scope.OPERATE.value, Scope.MAINTAIN.value]),
+    default=Scope.MAINTAIN.value,
+    show_default=True,
+    help="What they may do.",
+)
 @click.option("--password-stdin", is_flag=True, help="Read the password from standard input.")
-def add_person(login: str, name: str | None, password_stdin: bool) -> None:
+def add_person(login: str, name: str | None, scope: str, password_stdin: bool) -> None:
     """Let a person sign in, or give them a new password."""
     password = sys.stdin.readline().rstrip("\n") if password_stdin else click.prompt("Password", hide_input=True)
     if len(password) < 8:
         raise click.UsageError("A password needs at least 8 characters.")
-    asyncio.run(register_person(_settings(), login, name or login, password))
+    asyncio.run(register_person(_settings(), login, name or login, password, Scope(scope)))
     click.echo(f"{login} can sign in.")
 
 
-async def register_person(settings: Settings, login: str, name: str, password: str) -> None:
+async def register_person(
+    settings: Settings, login: str, name: str, password: str, scope: Scope = Scope.MAINTAIN
+) -> None:
     engine = make_engine(settings.database)
     async with make_sessions(engine)() as db:
         person = (await db.execute(select(t.Person).where(t.Person.login == login))).scalar_one_or_none()
         if person is None:
             person = t.Person(login=login, name=name)
             db.add(person)
-        person.name, person.password_hash = name, hasher.hash(password)
+        person.name, person.password_hash, person.scope = name, hasher.hash(password), scope
         await db.commit()
     await engine.dispose()
 

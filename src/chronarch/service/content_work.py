@@ -20,7 +20,7 @@ from chronarch.core.gcode import editing
 from chronarch.core.gcode.analysis import Analysis, analyse
 from chronarch.core.gcode.compare import differences
 from chronarch.core.gcode.drawing import layer_scene, part_scene, sampled_lines
-from chronarch.core.gcode.edits import Edit
+from chronarch.core.gcode.edits import Edit, SkipObject
 from chronarch.core.gcode.kernel import DIGEST
 from chronarch.core.gcode.layers import Index, layer_moves
 from chronarch.core.gcode.objects import PrintedObject
@@ -156,6 +156,23 @@ def preview(path: Path, model: MachineModel, edit: Edit, out: Path | None) -> di
         layers_after=len(after.layers),
         findings=reading.findings,
     ).model_dump(mode="json")
+
+
+def leave_out(
+    path: Path, model: MachineModel, skips: list[tuple[str, int]], out: Path
+) -> tuple[int, dict[str, Any], dict[str, Any]]:
+    """Leave objects out, each from a layer on; the edited bytes go into `out`. Returns how many commands of it are
+    those of the same without the last skips' layer, what it says, and its time plan."""
+    data = _mapped(path)
+    last = max(layer for _, layer in skips)
+    for name, layer in skips:
+        before = analyse(data, model)
+        edited = editing.make(data, before, SkipObject(name, layer), model)
+        data = np.frombuffer(apply(data.tobytes(), edited.splices), np.uint8)
+    out.write_bytes(data.tobytes())
+    after = analyse(data, model)
+    reading = w.FileReading.of(after, model.name).model_dump(mode="json")
+    return after.plan.layers[last - 1], reading, WirePlan.of(after.plan).model_dump(mode="json")
 
 
 def difference(earlier: Path, later: Path, derived: Path, model: MachineModel) -> dict[str, Any]:

@@ -7,10 +7,12 @@ import uuid
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.address import parse_address
 from chronarch.core.fleet import Capability
 from chronarch.core.fleet import Tool as CoreTool
 from chronarch.core.matching import Standing
@@ -19,6 +21,7 @@ from chronarch.records import tables as t
 from chronarch.service.live import Hub
 from chronarch.service.problems import Refused
 from chronarch.wire import machines as wm
+from chronarch.wire.hands import Hands
 from chronarch.wire.upstream import Command, Deed, Reply, Sample
 
 COMMAND_WITHIN_S = 15.0
@@ -31,6 +34,9 @@ class Connection:
     name: str
     send: Callable[[str], Awaitable[None]]
     waiting: dict[str, asyncio.Future[Reply]] = field(default_factory=dict)
+    epoch: str = ""
+    place: str = ""
+    since: datetime | None = None
 
 
 @dataclass
@@ -131,12 +137,13 @@ class Fleet:
             reading=sample.reading if sample else None,
             build=brief,
             frame_at=known.frame_at,
+            hands=sample.hands if sample else Hands(),
         )
 
     def detail(self, known: Known) -> wm.MachineDetail:
         return wm.MachineDetail(
             **self.view(known).model_dump(),
-            link=known.row.link,
+            link=parse_address(known.row.link).shown,
             camera=known.row.camera,
             model_detail=known.model,
             resends=known.sample.resends if known.sample else 0,
@@ -166,21 +173,23 @@ class Fleet:
             self.publish(known)
         return known
 
-    async def command(self, known: Known, deed: Deed, build: int | None = None, reason: str = "") -> None:
-        """Have a machine's tender do something; returns once it took effect. Raises Refused (409, 503)."""
+    async def command(self, known: Known, deed: Deed, within_s: float = COMMAND_WITHIN_S, **more: Any) -> Reply:
+        """Have a machine's tender do something; returns once it took effect. `more` goes with the command as its fields
+        are named. Raises Refused (409, 503)."""
         connection = self.connections.get(known.tender)
         if connection is None:
             raise Refused(503, f"The tender {known.tender} of {known.row.name} is not connected; try again when it is.")
-        wish = Command(id=uuid.uuid4().hex, machine=known.row.name, deed=deed, build=build, reason=reason)
+        wish = Command(id=uuid.uuid4().hex, machine=known.row.name, deed=deed, **more)
         answer: asyncio.Future[Reply] = asyncio.get_running_loop().create_future()
         connection.waiting[wish.id] = answer
         try:
             await connection.send(wish.model_dump_json())
-            reply = await asyncio.wait_for(answer, COMMAND_WITHIN_S)
+            reply = await asyncio.wait_for(answer, within_s)
         except TimeoutError:
-            text = f"{known.row.name} did not confirm within {COMMAND_WITHIN_S:.0f} s; look at the machine."
+            text = f"{known.row.name} did not confirm within {within_s:.0f} s; look at the machine."
             raise Refused(503, text) from None
         finally:
             connection.waiting.pop(wish.id, None)
         if reply.problem:
             raise Refused(409, f"{known.row.name}: {reply.problem}")
+        return reply

@@ -49,6 +49,8 @@ class HeatLog:
                 "nozzle_asked_c": reading.nozzle.asked_c,
                 "bed_c": reading.bed.measured_c,
                 "bed_asked_c": reading.bed.asked_c,
+                "chamber_c": reading.chamber.measured_c,
+                "chamber_asked_c": reading.chamber.asked_c,
             }
         )
 

@@ -277,8 +277,8 @@ async def drop_unused(shop: Shop, db: AsyncSession, contents: list[str]) -> None
     """Remove contents that no revision, build, part or running arrival names."""
     for sha256 in set(contents):
         used = 0
-        for table in (t.Revision, t.Build):
-            used += (await db.execute(select(func.count()).where(table.sha256 == sha256))).scalar_one()
+        for column in (t.Revision.sha256, t.Build.sha256, t.Build.fed_sha256):
+            used += (await db.execute(select(func.count()).where(column == sha256))).scalar_one()
         used += (
             await db.execute(select(func.count()).where(t.Arrival.sha256 == sha256, t.Arrival.state == READING))
         ).scalar_one()

@@ -64,6 +64,13 @@ class Readers:
         found: list[tuple[str, dict[str, Any], dict[str, Any]]] = await self._run("read", path, derived, models, slot)
         return found
 
+    async def leave_out(
+        self, path: Path, model: MachineModel, skips: list[tuple[str, int]], out: Path
+    ) -> tuple[int, dict[str, Any], dict[str, Any]]:
+        """A content without some objects, into `out`: see `content_work.leave_out`. Raises EditRefused."""
+        found: tuple[int, dict[str, Any], dict[str, Any]] = await self._run("leave_out", path, model, skips, out)
+        return found
+
     async def layer(self, path: Path, derived: Path, model: MachineModel, layer: int) -> bytes:
         found: bytes = await self._run("layer", path, derived, model, layer)
         return found

@@ -8,7 +8,7 @@ from contextlib import suppress
 
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from pydantic import ValidationError
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.exc import InterfaceError, OperationalError, SQLAlchemyError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -35,7 +35,8 @@ from chronarch.wire.upstream import (
     from_tender,
 )
 
-REFUSED, NOT_UNDERSTOOD, REPLACED = 4401, 4400, 4409
+HELLO_WITHIN_S = 10
+REFUSED, NOT_UNDERSTOOD, HELD = 4401, 4400, 4409
 
 log = logging.getLogger("chronarch.upstream")
 router = APIRouter()
@@ -44,15 +45,16 @@ router = APIRouter()
 async def charge_of(db: AsyncSession, known: Known, pace: float = 1.0) -> Charge:
     """One machine as its tender should know it, with its open build; `pace` is what its model has been learned to
     take."""
+    fed = func.coalesce(t.Build.fed_sha256, t.Build.sha256)
     found = (
         await db.execute(
             select(t.Build, t.File.name, t.ContentReading.plan, t.Blob.size)
             .join(t.File, t.File.id == t.Build.file_id)
+            .join(t.Blob, t.Blob.sha256 == fed)
             .join(
                 t.ContentReading,
-                (t.ContentReading.sha256 == t.Build.sha256) & (t.ContentReading.model == known.model.name),
+                (t.ContentReading.sha256 == fed) & (t.ContentReading.model == known.model.name),
             )
-            .join(t.Blob, t.Blob.sha256 == t.Build.sha256)
             .where(t.Build.open_machine == known.row.id)
         )
     ).first()
@@ -61,7 +63,7 @@ async def charge_of(db: AsyncSession, known: Known, pace: float = 1.0) -> Charge
         build, name, plan, size = found
         order = BuildOrder(
             build=build.id,
-            sha256=build.sha256,
+            sha256=build.fed_sha256 or build.sha256,
             size=size,
             file=name,
             job=build.job_id,
@@ -70,6 +72,7 @@ async def charge_of(db: AsyncSession, known: Known, pace: float = 1.0) -> Charge
             pace=pace,
             begun=build.started_at is not None,
             ended=build.state == BuildState.ENDED,
+            started_at=build.started_at,
         )
     return Charge(
         machine=known.row.name,
@@ -91,19 +94,22 @@ async def tender(socket: WebSocket) -> None:
         who = await identify(shop, socket)
         if who.scope is not Scope.TENDER:
             raise Refused(403, "This key is not a tender's.")
-        hello = from_tender.validate_json(await socket.receive_text())
+        async with asyncio.timeout(HELLO_WITHIN_S):
+            hello = from_tender.validate_json(await socket.receive_text())
         if not isinstance(hello, Hello):
             raise Refused(400, "The first message must be hello.")
         await _Talk(shop, socket, hello).run()
     except Refused as error:
-        await _close(socket, REFUSED, str(error))
+        await _close(socket, HELD if error.status == 409 else REFUSED, str(error))
     except ValidationError as error:
         await _close(socket, NOT_UNDERSTOOD, f"A message was not understood: {error.errors()[0]['msg']}")
     except SQLAlchemyError as error:
         log.warning("a tender was sent away, the database does not answer: %s", str(error).splitlines()[0])
         await _close(socket, 1013, "The database does not answer; come back in a moment.")
-    except WebSocketDisconnect:
-        pass
+    except TimeoutError:
+        await _close(socket, NOT_UNDERSTOOD, f"Nothing was said for {HELLO_WITHIN_S} s.")
+    except (WebSocketDisconnect, KeyError):
+        pass  # it went away, or sent bytes where text belongs
 
 
 async def _close(socket: WebSocket, code: int, reason: str) -> None:
@@ -120,7 +126,9 @@ class _Talk:
         self._hello = hello
         self._sending = asyncio.Lock()
         self._heard: asyncio.Queue[Event | Reply] = asyncio.Queue(10_000)
-        self._connection = Connection(hello.tender, self._send)
+        self._connection = Connection(
+            hello.tender, self._send, epoch=hello.epoch, place=hello.place, since=shop.clock.real_now()
+        )
 
     async def _send(self, text: str) -> None:
         async with self._sending:
@@ -128,6 +136,10 @@ class _Talk:
 
     async def run(self) -> None:
         shop = self._shop
+        holder = shop.fleet.connections.get(self._hello.tender)
+        if holder is not None and holder.epoch != self._hello.epoch:
+            since = f" since {holder.since:%H:%M:%S} UTC" if holder.since else ""
+            raise Refused(409, f"{self._hello.tender} is here already: {holder.place}{since}")
         async with shop.sessions() as db:
             row = (await db.execute(select(t.Tender).where(t.Tender.name == self._hello.tender))).scalar_one_or_none()
             if row is None:

@@ -13,6 +13,7 @@ from chronarch.core.states import BuildState, MachineState
 from chronarch.records import queries
 from chronarch.records import tables as t
 from chronarch.service.access import Operator, Reader
+from chronarch.service.fleet import Known
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import work as w
@@ -56,13 +57,19 @@ async def build(number: int, who: Reader, shop: TheShop) -> w.Build:
         return queries.build_wire(await _find(db, number))
 
 
-async def _have_done(shop: Shop, number: int, deed: Deed, reason: str) -> w.Build:
-    """Have the build's machine do something, and answer with the build as it is then."""
+async def running(shop: Shop, number: int, what: str) -> tuple[t.Build, Known]:
+    """A build that has not ended, and its machine. Raises Refused (404, 409)."""
     async with shop.sessions() as db:
         row = await _find(db, number)
     if row[0].state == BuildState.ENDED:
-        raise Refused(409, f"Build {number} has ended; there is nothing to {deed}.")
-    await shop.fleet.command(shop.fleet.find(row[1]), deed, build=number, reason=reason)
+        raise Refused(409, f"Build {number} has ended; there is nothing to {what}.")
+    return row[0], shop.fleet.find(row[1])
+
+
+async def have_done(shop: Shop, number: int, deed: Deed, **more: Any) -> w.Build:
+    """Have the build's machine do something, and answer with the build as it is then."""
+    _, known = await running(shop, number, deed.replace("_", " "))
+    await shop.fleet.command(known, deed, build=number, **more)
     async with shop.sessions() as db:
         return queries.build_wire(await _find(db, number))
 
@@ -70,19 +77,19 @@ async def _have_done(shop: Shop, number: int, deed: Deed, reason: str) -> w.Buil
 @router.post("/builds/{number}/pause")
 async def pause(number: int, because: w.Because, who: Operator, shop: TheShop) -> w.Build:
     """Stop feeding at the next line, lift and park. Answers once the machine stands."""
-    return await _have_done(shop, number, "pause", because.reason or f"paused by {who.name}")
+    return await have_done(shop, number, "pause", reason=because.reason or f"paused by {who.name}", by=who.name)
 
 
 @router.post("/builds/{number}/resume")
 async def resume(number: int, who: Operator, shop: TheShop) -> w.Build:
     """Undo a pause; the build goes on with the very next line."""
-    return await _have_done(shop, number, "resume", "")
+    return await have_done(shop, number, "resume", by=who.name)
 
 
 @router.post("/builds/{number}/stop")
 async def stop(number: int, because: w.Because, who: Operator, shop: TheShop) -> w.Build:
     """End a build for good: heaters off, park, bed presented."""
-    return await _have_done(shop, number, "stop", because.reason or f"stopped by {who.name}")
+    return await have_done(shop, number, "stop", reason=because.reason or f"stopped by {who.name}", by=who.name)
 
 
 @router.post("/builds/{number}/verdict")

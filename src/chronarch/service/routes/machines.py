@@ -8,6 +8,7 @@ from fastapi import APIRouter, Request, Response
 from sqlalchemy import select
 from sqlalchemy.exc import IntegrityError
 
+from chronarch.core.address import parse_address
 from chronarch.core.ledger import OPEN_END
 from chronarch.core.states import MachineState
 from chronarch.records import queries
@@ -65,6 +66,10 @@ async def change_model(name: str, order: w.Model, who: Operator, shop: TheShop) 
         row.spec = order.model_dump(mode="json")
         await db.commit()
         await shop.fleet.load(db)
+        for known in shop.fleet.all():
+            connection = shop.fleet.connections.get(known.tender)
+            if known.model.name == name and connection is not None:
+                await connection.send(Assign(charge=await charge_of(db, known)).model_dump_json())
     shop.stale_models.add(name)
     shop.read_missing.set()
     return order
@@ -89,11 +94,19 @@ async def add_machine(order: w.MachineOrder, who: Operator, shop: TheShop, tende
             db.add(row)
             await db.flush()
         now = shop.clock.now()
+        address = parse_address(order.link)
+        device = address.device_key
+        if address.kind == "serial":
+            device = f"{tender} {device}"  # the port of a computer: each tender has its own
+        holder = (await db.execute(select(t.Machine.name).where(t.Machine.device == device))).scalar_one_or_none()
+        if holder is not None:
+            raise Refused(409, f"{address.shown} is {holder}'s link already; one device has one link.")
         machine = t.Machine(
             name=order.name,
             model_id=model.id,
             tender_id=row.id,
             link=order.link,
+            device=device,
             camera=str(order.camera or ""),
             intake=order.intake,
             tools=[tool.model_dump() for tool in order.tools],
@@ -221,6 +234,7 @@ async def heat(name: str, who: Reader, shop: TheShop, begin: Time | None = None)
             at=r.at,
             nozzle=w.Heater(measured_c=r.nozzle_c, asked_c=r.nozzle_asked_c),
             bed=w.Heater(measured_c=r.bed_c, asked_c=r.bed_asked_c),
+            chamber=w.Heater(measured_c=r.chamber_c, asked_c=r.chamber_asked_c),
         )
         for r in rows[::step]
     ]

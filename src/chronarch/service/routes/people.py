@@ -58,6 +58,8 @@ async def keys(who: Operator, shop: TheShop) -> list[w.Key]:
 @router.post("/keys", status_code=201)
 async def make_key(order: w.KeyOrder, who: Operator, shop: TheShop) -> w.NewKey:
     """Make a key; its secret is in this answer and nowhere else."""
+    if order.scope is w.Scope.MAINTAIN and not who.may(w.Scope.MAINTAIN):
+        raise Refused(403, "A key that may maintain is made by somebody who may; yours may only operate.")
     secret = new_secret()
     async with shop.sessions() as db:
         row = t.Key(

@@ -10,6 +10,7 @@ from chronarch.cli.context import Service, SpeakingGroup
 from chronarch.cli.edits import edit  # noqa: F401  a group of `files`
 from chronarch.cli.files import files
 from chronarch.cli.follow import follow
+from chronarch.cli.hands import home  # noqa: F401  commands of `machines` and `builds`
 from chronarch.cli.inspect import inspect
 from chronarch.cli.machines import machines
 from chronarch.cli.models import models

@@ -45,6 +45,10 @@ class Service:
     def do(self, call: Call[T]) -> T:
         return self.client.do(call)
 
+    def patient(self, call: Call[T], within_s: float) -> T:
+        """A call whose answer may take long: a machine has to do something first."""
+        return self.client.do(call, within_s)
+
 
 pass_service = click.make_pass_decorator(Service)
 

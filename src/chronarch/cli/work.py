@@ -202,7 +202,7 @@ def list_builds(
 @pass_service
 def show_build(service: Service, build: str, as_json: bool) -> None:
     """One build, by number or by its machine's name."""
-    b = service.do(requests.build(_number(service, build)))
+    b = service.do(requests.build(build_number(service, build)))
     if as_json:
         return show_json(b)
     show_facts(
@@ -215,13 +215,14 @@ def show_build(service: Service, build: str, as_json: bool) -> None:
             ("Ended", clock_time(b.ended_at)),
             ("Planned time", duration(b.planned_s)),
             ("Filament", f"{b.grams:.1f} g" if b.outcome else ""),
+            ("Left out", ", ".join(f"{s.object} from layer {s.from_layer} on" for s in b.skips)),
             ("Verdict", f"{b.verdict} {b.scrap_reason} by {b.judged_by}" if b.verdict else ""),
             ("SHA-256", b.sha256),
         ]
     )
 
 
-def _number(service: Service, build: str) -> int:
+def build_number(service: Service, build: str) -> int:
     """A build's number; a machine's name stands for the build it has."""
     if build.isdigit():
         return int(build)
@@ -238,7 +239,7 @@ def _number(service: Service, build: str) -> int:
 @pass_service
 def pause(service: Service, build: str, reason: str) -> None:
     """Pause a build (its number or machine) at the next line; the head lifts and parks."""
-    b = service.do(requests.pause(_number(service, build), reason))
+    b = service.do(requests.pause(build_number(service, build), reason))
     click.echo(f"Build {b.id} on {b.machine} is {b.state}: {b.reason}.")
 
 
@@ -247,7 +248,7 @@ def pause(service: Service, build: str, reason: str) -> None:
 @pass_service
 def resume(service: Service, build: str) -> None:
     """Go on with a paused build, with the very next line."""
-    b = service.do(requests.resume(_number(service, build)))
+    b = service.do(requests.resume(build_number(service, build)))
     click.echo(f"Build {b.id} on {b.machine} goes on.")
 
 
@@ -258,7 +259,7 @@ def resume(service: Service, build: str) -> None:
 @pass_service
 def stop(service: Service, build: str, reason: str, yes: bool) -> None:
     """End a build for good: heaters off, head parked. What was laid down so far is lost."""
-    number = _number(service, build)
+    number = build_number(service, build)
     if not yes:
         click.confirm(f"Stop build {number}? What was laid down so far is lost.", abort=True)
     b = service.do(requests.stop(number, reason))
@@ -275,7 +276,7 @@ def clear(service: Service, build: str, good: bool, scrap: str | None) -> None:
     if good == (scrap is not None):
         raise click.UsageError("Say either --good or --scrap REASON.")
     given = Verdict.GOOD if good else Verdict.SCRAP
-    b = service.do(requests.verdict(_number(service, build), given, scrap or ""))
+    b = service.do(requests.verdict(build_number(service, build), given, scrap or ""))
     click.echo(f"Build {b.id} on {b.machine}: {b.verdict}{f', {b.scrap_reason}' if b.scrap_reason else ''}.")
 
 

@@ -78,10 +78,12 @@ class Client:
     def close(self) -> None:
         self._http.close()
 
-    def do(self, call: Call[T]) -> T:
-        """Carry out one call of `chronarch.client.requests`. Raises Unreachable or RefusedByService."""
+    def do(self, call: Call[T], within_s: float | None = None) -> T:
+        """Carry out one call of `chronarch.client.requests`; `within_s` for one whose answer may take long. Raises
+        Unreachable or RefusedByService."""
+        limit = TIMEOUT if within_s is None else httpx.Timeout(within_s, connect=5.0)
         try:
-            return call.read(self._http.request(call.method, call.path, **call.arguments()))
+            return call.read(self._http.request(call.method, call.path, timeout=limit, **call.arguments()))
         except httpx.TransportError as error:
             raise _away(self.address, error) from error
 
@@ -170,6 +172,18 @@ class AsyncClient:
                 with into.open("wb") as out:
                     async for chunk in response.aiter_bytes():
                         out.write(chunk)
+        except httpx.TransportError as error:
+            raise _away(self.address, error) from error
+
+    async def put_log(self, build: int, packed: Path) -> None:
+        """Hand over a build's line log, gzip-packed (tenders' keys only)."""
+
+        async def body() -> AsyncIterator[bytes]:
+            for piece in pieces(packed):
+                yield piece
+
+        try:
+            check(await self._http.put(f"/api/builds/{build}/log", content=body(), timeout=600))
         except httpx.TransportError as error:
             raise _away(self.address, error) from error
 

@@ -1,0 +1,323 @@
+"""What hands do: the commands of `chronarch machines` and `chronarch builds` that move, heat and adjust."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+import click
+from rich.text import Text
+
+from chronarch.cli.context import Service, fail, json_option, pass_service
+from chronarch.cli.machines import machines
+from chronarch.cli.output import clock_time, console, duration, show_json, show_table
+from chronarch.cli.work import build_number, builds
+from chronarch.client import hands as calls
+from chronarch.client import requests
+from chronarch.core import hands as h
+from chronarch.wire import hands as w
+
+HANDS_WITHIN_S = 320.0
+_KINDS = ("file", "own", "ok", "heat", "trouble", "said")
+_STYLES = {"file": "", "own": "cyan", "ok": "dim", "heat": "dim", "trouble": "bold red", "said": "green"}
+
+
+def _do(service: Service, name: str, action: h.Action) -> None:
+    outcome = service.patient(calls.do(name, action), HANDS_WITHIN_S)
+    click.echo(outcome.text)
+    for line in outcome.said:
+        click.echo(f"  {line}")
+
+
+@machines.command()
+@click.argument("name")
+@click.argument("axes", default="")
+@pass_service
+def home(service: Service, name: str, axes: str) -> None:
+    """Find the ends of the axes: all, or those named, as in `xy`."""
+    _do(service, name, h.Home(axes))
+
+
+@machines.command()
+@click.argument("name")
+@click.option("--x", type=float, default=0.0, help="mm to the right.")
+@click.option("--y", type=float, default=0.0, help="mm to the back.")
+@click.option("--z", type=float, default=0.0, help="mm up.")
+@pass_service
+def move(service: Service, name: str, x: float, y: float, z: float) -> None:
+    """Move the head by so many mm."""
+    _do(service, name, h.Move(x, y, z))
+
+
+@machines.command()
+@click.argument("name")
+@click.argument("mm", type=float)
+@pass_service
+def feed(service: Service, name: str, mm: float) -> None:
+    """Push filament by so many mm; with a minus (after --) pull it back. Refused while the nozzle is cold."""
+    _do(service, name, h.Feed(mm))
+
+
+@machines.command()
+@click.argument("name")
+@click.option("--nozzle", type=float, help="°C")
+@click.option("--bed", type=float, help="°C")
+@click.option("--chamber", type=float, help="°C")
+@click.option("--for", "material", metavar="MATERIAL", help="What this material usually wants.")
+@click.option("--off", is_flag=True, help="All heaters off.")
+@pass_service
+def heat(
+    service: Service, name: str, nozzle: float | None, bed: float | None, chamber: float | None,
+    material: str | None, off: bool,
+) -> None:  # fmt: skip
+    """Heat a machine while no build runs, or turn its heaters off."""
+    given = any(value is not None for value in (nozzle, bed, chamber))
+    if sum((given, material is not None, off)) != 1:
+        raise click.UsageError("Say one of: temperatures (--nozzle, --bed, --chamber), --for MATERIAL, --off.")
+    action = h.Adjust(nozzle_c=nozzle, bed_c=bed, chamber_c=chamber) if given else h.Preset(material or "")
+    _do(service, name, action)
+
+
+@machines.command()
+@click.argument("name")
+@click.argument("percent", type=float)
+@pass_service
+def fan(service: Service, name: str, percent: float) -> None:
+    """Set the part fan, in %."""
+    _do(service, name, h.Adjust(fan_pct=percent))
+
+
+@machines.command()
+@click.argument("name")
+@click.argument("what")
+@click.argument("to", type=click.Choice(["on", "off"]))
+@pass_service
+def switch(service: Service, name: str, what: str, to: str) -> None:
+    """Turn one of the model's switches (a light, a fan) on or off."""
+    _do(service, name, h.Switch(what, to == "on"))
+
+
+@machines.command("motors-off")
+@click.argument("name")
+@pass_service
+def motors_off(service: Service, name: str) -> None:
+    """Let the motors go, so that the axes can be moved by hand."""
+    _do(service, name, h.MotorsOff())
+
+
+@machines.command("run")
+@click.argument("name")
+@click.argument("sequence")
+@click.option("--set", "values", multiple=True, metavar="PARAMETER=VALUE", help="A value for one of its parameters.")
+@pass_service
+def run_sequence(service: Service, name: str, sequence: str, values: tuple[str, ...]) -> None:
+    """Run one of the model's sequences."""
+    given = {}
+    for text in values:
+        parameter, equals, value = text.partition("=")
+        try:
+            given[parameter] = float(value)
+        except ValueError:
+            equals = ""
+        if not equals:
+            raise click.BadParameter(f"write PARAMETER=VALUE with a number, not {text!r}", param_hint="--set")
+    _do(service, name, h.Run(sequence, given))
+
+
+@machines.command("send")
+@click.argument("name")
+@click.argument("line")
+@click.option("--yes", is_flag=True, help="Do not ask before a line that writes the machine's memory.")
+@pass_service
+def send_line(service: Service, name: str, line: str, yes: bool) -> None:
+    """Send one line to a machine and print what it answers. Needs the right to maintain."""
+    if h.writes_memory(line) and not yes:
+        click.confirm(
+            f"{line.split()[0].upper()} changes what {name} keeps when its power is off. Send it?", abort=True
+        )
+    _do(service, name, h.Line(line))
+
+
+@machines.command("log")
+@click.argument("name")
+@click.option("--lines", default=40, show_default=True, type=click.IntRange(1, 5000))
+@click.option("--kind", "kinds", multiple=True, type=click.Choice(_KINDS), help="Only lines of these kinds.")
+@click.option("--search", default="", help="Only lines that hold this.")
+@click.option("--follow", is_flag=True, help="Go on printing what comes, until Ctrl-C.")
+@json_option
+@pass_service
+def line_log(
+    service: Service, name: str, lines: int, kinds: tuple[str, ...], search: str, follow: bool, as_json: bool
+) -> None:
+    """What tender and machine say to each other: > was sent, < was heard."""
+
+    def wanted(found: list[w.LogLine]) -> list[w.LogLine]:
+        return [line for line in found if not kinds or line.kind in kinds]
+
+    found = service.do(calls.log(name, limit=5000 if kinds else lines, search=search))
+    if as_json:
+        return show_json(wanted(found)[-lines:])
+    out = console()
+
+    def show(some: list[w.LogLine]) -> None:
+        for line in some:
+            mark = ">" if line.sent else "<"
+            text = Text.assemble((f"{line.at.astimezone():%H:%M:%S.%f}"[:12], "dim"), f" {mark} ")
+            out.print(text.append(line.text, style=_STYLES[line.kind]), soft_wrap=True)
+
+    show(wanted(found)[-lines:])
+    if not found:
+        click.echo(f"Nothing has been said to {name} yet.")
+    after = found[-1].number if found else 0
+    while follow:
+        time.sleep(0.5)
+        more = service.do(calls.log(name, after=after, limit=5000, search=search))
+        show(wanted(more))
+        after = more[-1].number if more else after
+
+
+@machines.command("level-map")
+@click.argument("name")
+@click.option("--measure", is_flag=True, help="Probe the bed anew first; it must be clear.")
+@json_option
+@pass_service
+def level_map(service: Service, name: str, measure: bool, as_json: bool) -> None:
+    """How level the bed is: heights in mm, the back row first as one sees it from the front."""
+    if measure:
+        _do(service, name, h.LevelMap(measure=True))
+    found = service.do(calls.level_maps(name, 1 if not as_json else 20))
+    if as_json:
+        return show_json(found)
+    if not found:
+        return click.echo(f"{name} has no level map yet; take one with --measure.")
+    newest = found[0]
+    columns = [f"{n + 1}" for n in range(len(newest.rows[0]))]
+    rows: list[list[str | Text]] = [
+        [f"{len(newest.rows) - n}", *(Text(f"{mm:+.3f}", style=_tone(mm)) for mm in row)]
+        for n, row in enumerate(reversed(newest.rows))
+    ]
+    show_table(("", *columns), rows, "")
+    click.echo(
+        f"\n{clock_time(newest.at)}: from lowest to highest {newest.range_mm:.3f} mm, "
+        f"standard deviation {newest.deviation_mm:.3f} mm"
+    )
+
+
+def _tone(mm: float) -> str:
+    return "bold" if abs(mm) >= 0.2 else "" if abs(mm) >= 0.1 else "dim"
+
+
+# Running builds ----------------------------------------------------------------------------------------------------
+
+
+@builds.command()
+@click.argument("build")
+@click.option("--nozzle", type=float, help="°C")
+@click.option("--bed", type=float, help="°C")
+@click.option("--chamber", type=float, help="°C")
+@click.option("--speed", type=float, help="% of what the file says.")
+@click.option("--flow", type=float, help="% of what the file says.")
+@click.option("--fan", type=float, help="%, until the file sets it again.")
+@click.option("--z-offset", type=float, help="mm from what the file says.")
+@pass_service
+def adjust(
+    service: Service, build: str, nozzle: float | None, bed: float | None, chamber: float | None,
+    speed: float | None, flow: float | None, fan: float | None, z_offset: float | None,
+) -> None:  # fmt: skip
+    """Set something of a running build (its number or machine); answers once the machine has it."""
+    number = build_number(service, build)
+    machine = service.do(requests.build(number)).machine
+    _do(service, machine, h.Adjust(nozzle, bed, chamber, speed, flow, fan, z_offset))
+
+
+@builds.command("pause-before")
+@click.argument("build")
+@click.argument("layer", type=int)
+@click.option("--cancel", is_flag=True, help="Take that pause back.")
+@pass_service
+def pause_before(service: Service, build: str, layer: int, cancel: bool) -> None:
+    """Pause once everything below a layer is laid."""
+    number = build_number(service, build)
+    service.do(calls.no_pause_before(number, layer) if cancel else calls.pause_before(number, layer))
+    click.echo(f"Build {number} {'does not pause' if cancel else 'pauses'} before layer {layer}.")
+
+
+@builds.command("pause-after-layer")
+@click.argument("build")
+@pass_service
+def pause_after_layer(service: Service, build: str) -> None:
+    """Pause once the layer that is being laid is done."""
+    number = build_number(service, build)
+    service.do(calls.pause_before(number, 0))
+    click.echo(f"Build {number} pauses after this layer.")
+
+
+@builds.command("change-filament")
+@click.argument("build")
+@click.argument("step", required=False, type=click.Choice(["unload", "load", "purge"]))
+@click.option("--reason", default="")
+@pass_service
+def change_filament(service: Service, build: str, step: str | None, reason: str) -> None:
+    """Change filament in the middle of a build: without a step it parks; then unload, load and purge; then resume."""
+    number = build_number(service, build)
+    if step is None:
+        b = service.do(calls.filament_change(number, reason))
+        return click.echo(
+            f"{b.machine} is parked. Next: `chronarch builds change-filament {number} unload`, then load, purge, "
+            f"and `chronarch builds resume {number}`."
+        )
+    machine = service.do(requests.build(number)).machine
+    _do(service, machine, h.Filament(step))  # type: ignore[arg-type]
+
+
+@builds.command("leave-out")
+@click.argument("build")
+@click.argument("objects", nargs=-1, required=True)
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@click.option("--undo", is_flag=True, help="Lay them after all: possible until the layer they would be missing from.")
+@pass_service
+def leave_out(service: Service, build: str, objects: tuple[str, ...], yes: bool, undo: bool) -> None:
+    """Leave objects out of a running build from the next layer on."""
+    number = build_number(service, build)
+    if undo:
+        for name in objects:
+            service.do(calls.undo_skip(number, name))
+        return click.echo(f"Build {number}: {', '.join(objects)} is laid after all.")
+    if not yes:
+        plan = service.do(calls.preview_skip(number, list(objects)))
+        click.echo(
+            f"From layer {plan.from_layer} of {plan.layers} on. {len(plan.remaining)} remain: "
+            f"{', '.join(plan.remaining)}.\nEnds {clock_time(plan.expected_end)}, "
+            f"{duration(plan.saved_s)} earlier than now expected."
+        )
+        click.confirm(f"Leave out {', '.join(objects)}?", abort=True)
+    plan = service.do(calls.skip(number, list(objects)))
+    click.echo(f"Build {number} goes on without {', '.join(objects)} from layer {plan.from_layer} on.")
+
+
+@builds.command("changes")
+@click.argument("build")
+@json_option
+@pass_service
+def build_changes(service: Service, build: str, as_json: bool) -> None:
+    """What hands changed of a build."""
+    found = service.do(calls.changes(build_number(service, build)))
+    if as_json:
+        return show_json(found)
+    rows = [[clock_time(c.at), c.text, c.by] for c in found]
+    show_table(("When", "Change", "By"), rows, "Nobody has changed anything of this build.")
+
+
+@builds.command("log")
+@click.argument("build", type=int)
+@click.option("--out", type=click.Path(dir_okay=False, path_type=Path), help="Where to put it; build-N.log without it.")
+@pass_service
+def build_log(service: Service, build: int, out: Path | None) -> None:
+    """Save every line of a build that has ended, both directions, with its time."""
+    data = service.do(calls.build_log(build))
+    path = out or Path(f"build-{build}.log")
+    try:
+        path.write_bytes(data)
+    except OSError as error:
+        fail(f"{path} cannot be written: {error.strerror}.", 2)
+    click.echo(f"{path}, {data.count(10)} lines")

@@ -43,14 +43,14 @@ def add_models(client: Client) -> None:
         client.do(requests.add_model(model))
 
 
-def add_machines(client: Client, ports: dict[str, int], cameras: str) -> None:
-    """Add machines of the models; `cameras` is the stand-ins' HTTP address."""
+def add_machines(client: Client, links: dict[str, str], cameras: str) -> None:
+    """Add machines of the models, each with its link; `cameras` is the stand-ins' HTTP address."""
     for m in MACHINES:
         tool = w.Tool(nozzle_mm=m.nozzle_mm, hardened=m.hardened, material=m.material, colour=m.colour)
         order = {
             "name": m.name,
             "model": m.model,
-            "link": f"tcp://127.0.0.1:{ports[m.name]}",
+            "link": links[m.name],
             "camera": f"{cameras}/machines/{m.name}/frame.jpg",
             "tools": [tool.model_dump()],
         }

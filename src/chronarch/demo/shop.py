@@ -11,11 +11,36 @@ from chronarch.wire.work import JobOrder, Requirement
 
 NAME = "Marrow Lane Fabrication"
 
-MODELS = (
-    w.Model(name="Lantern 220", volume_mm=(220, 220, 250), park_mm=(5, 210)),
-    w.Model(name="Lantern 300", volume_mm=(300, 300, 320), park_mm=(5, 290), acceleration_mm_s2=1200),
-    w.Model(name="Kiln 250", volume_mm=(250, 250, 260), park_mm=(5, 240), nozzle_ceiling_c=300, bed_ceiling_c=120),
+_LIGHT = w.SwitchLines(name="light", on="M355 S1", off="M355 S0")
+_WIPE = w.OwnSequence(
+    name="wipe nozzle",
+    lines="G28\nG1 Z5 F600\nG1 X{reach} Y4 F6000\nG1 X4 F6000\nG1 X{reach} F6000\nM400",
+    parameters=(w.Parameter(name="reach", least=10, most=60, usual=40, unit="mm"),),
 )
+_TUNE = w.OwnSequence(
+    name="tune heater",
+    lines="M303 E0 S{nozzle} C{rounds}",
+    parameters=(
+        w.Parameter(name="nozzle", least=150, most=260, usual=205, unit="°C"),
+        w.Parameter(name="rounds", least=3, most=10, usual=5),
+    ),
+    guarded=True,
+    clear_bed=False,
+)
+
+MODELS = (
+    w.Model(
+        name="Lantern 220", volume_mm=(220, 220, 250), park_mm=(5, 210), switches=(_LIGHT,), sequences=(_WIPE, _TUNE)
+    ),
+    w.Model(
+        name="Lantern 300", volume_mm=(300, 300, 320), park_mm=(5, 290), acceleration_mm_s2=1200, window_bytes=96,
+        switches=(_LIGHT,), sequences=(_WIPE,), reversed_axes="y",
+    ),
+    w.Model(
+        name="Kiln 250", volume_mm=(250, 250, 260), park_mm=(5, 240), nozzle_ceiling_c=300, bed_ceiling_c=120,
+        switches=(_LIGHT, w.SwitchLines(name="extraction", on="M42 P4 S255", off="M42 P4 S0")),
+    ),
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -29,14 +54,16 @@ class DemoMachine:
     nozzle_mm: float = 0.4
     hardened: bool = False
     pace: float = 1.0
+    link: str = "tcp"
+    """How it is reached: over tcp, a serial port, or mqtt for one that runs files itself."""
 
 
 MACHINES = (
     DemoMachine("Anchor", "Lantern 220", "PLA", "teal", pace=1.02),
     DemoMachine("Bezel", "Lantern 220", "PLA", "ochre", pace=1.06),
-    DemoMachine("Crown", "Lantern 220", "PLA", "teal", pace=0.98),
+    DemoMachine("Crown", "Lantern 220", "PLA", "teal", pace=0.98, link="serial"),
     DemoMachine("Fusee", "Lantern 300", "PLA", "slate", pace=1.10),
-    DemoMachine("Pallet", "Kiln 250", "PETG", "blue", hardened=True, pace=1.04),
+    DemoMachine("Pallet", "Kiln 250", "PETG", "blue", hardened=True, pace=1.04, link="mqtt"),
     DemoMachine("Verge", "Lantern 300", "PLA", "white", nozzle_mm=0.6, pace=1.0),
 )
 

@@ -20,6 +20,7 @@ from chronarch.client import Client, ClientError, requests
 from chronarch.core.clock import ScaledClock
 from chronarch.demo import fill
 from chronarch.demo import library as demo_library
+from chronarch.demo.broker import USER, BrokerFailed, PrivateBroker
 from chronarch.demo.processes import Child
 from chronarch.demo.shop import MACHINES, MODELS, NAME
 from chronarch.records.database import migrate
@@ -47,6 +48,8 @@ class Kept:
     standins_port: int
     machine_ports: dict[str, int]
     password: str
+    broker_port: int = 0
+    broker_password: str = ""
     key: str = ""
     tender_key: str = ""
     filled: bool = False
@@ -70,6 +73,7 @@ class Demo:
         self._clock_path = self.folder / "clock.json"
         self.kept = self._load()
         self.database = PrivateServer(self.folder / "database")
+        self.broker = PrivateBroker(self.folder / "broker", self.kept.broker_port, self.kept.broker_password)
         self.clock = ScaledClock(datetime.now(UTC), self._resume_at(), rate)
         self.children: list[Child] = []
         self._stopping = threading.Event()
@@ -83,7 +87,8 @@ class Demo:
             return Kept(**json.loads(self._kept_path.read_text()))
         port = free_port() if is_listening(PORT) else PORT
         ports = {m.name: free_port() for m in MACHINES}
-        return Kept(port, free_port(), ports, secrets.token_urlsafe(9))
+        broker = PrivateBroker(self.folder / "broker")
+        return Kept(port, free_port(), ports, secrets.token_urlsafe(9), broker.port, broker.password)
 
     def _save(self) -> None:
         self._kept_path.touch(mode=0o600)
@@ -112,7 +117,8 @@ class Demo:
             self.say("database …")
             self.database.start()
             migrate(self.database.url)
-        except ServerFailed as error:
+            self.broker.start()
+        except (ServerFailed, BrokerFailed) as error:
             raise DemoFailed(str(error)) from error
         settings = Settings(self.database.url, self.folder / "blobs", self.clock.spec(), NAME)
         if not self.kept.key:
@@ -133,7 +139,7 @@ class Demo:
 
     def _let_people_in(self, settings: Settings) -> None:
         asyncio.run(register_person(settings, LOGIN, PERSON, self.kept.password))
-        self.kept.key = asyncio.run(register_key(settings, "demo", Scope.OPERATE))
+        self.kept.key = asyncio.run(register_key(settings, "demo", Scope.MAINTAIN))
         self.kept.tender_key = asyncio.run(register_key(settings, "tender", Scope.TENDER))
         self._save()
 
@@ -149,6 +155,8 @@ class Demo:
                 "volume_mm": volume[m.model],
                 "colour": m.colour,
                 "seed": n,
+                "port_name": str(self._serial(m.name)) if m.link == "serial" else "",
+                "broker": f"127.0.0.1:{self.broker.port}:{USER}:{self.broker.password}" if m.link == "mqtt" else "",
             }
             for n, m in enumerate(MACHINES)
         ]
@@ -171,6 +179,10 @@ class Demo:
         ]
         for child in self.children[:2]:
             child.start()
+
+    def _serial(self, machine: str) -> Path:
+        """The stable name of a machine's serial port."""
+        return self.folder / "serial" / "by-id" / f"usb-lantern-{machine.lower()}"
 
     def _answers(self, client: Client) -> Callable[[], bool]:
         def answers() -> bool:
@@ -195,7 +207,13 @@ class Demo:
         self.say("the shop: parts, machines and a fortnight of history …")
         fill.add_models(client)
         files = fill.add_files(client)
-        fill.add_machines(client, self.kept.machine_ports, f"http://127.0.0.1:{self.kept.standins_port}")
+        links = {
+            "tcp": lambda name: f"tcp://127.0.0.1:{self.kept.machine_ports[name]}",
+            "serial": lambda name: f"serial://{self._serial(name)}",
+            "mqtt": self.broker.address,
+        }
+        cameras = f"http://127.0.0.1:{self.kept.standins_port}"
+        fill.add_machines(client, {m.name: links[m.link](m.name) for m in MACHINES}, cameras)
         fill.add_past(self.database.url, files, self.clock.now())
         demo_library.add_variants(client)
         demo_library.tend(client, files)
@@ -230,6 +248,7 @@ class Demo:
             self._keep_time()
         for child in reversed(self.children):
             child.stop()
+        self.broker.stop()
         self.database.stop()
 
 

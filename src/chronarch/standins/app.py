@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 from collections.abc import AsyncIterator, Callable
 from typing import Any
@@ -10,6 +11,7 @@ from fastapi import FastAPI, HTTPException, Response
 from pydantic import BaseModel
 
 from chronarch.standins.machine import MachineStandin, Setup
+from chronarch.standins.stored import StoredStandin
 
 
 class FaultOrder(BaseModel):
@@ -32,8 +34,26 @@ def _corrupt(m: MachineStandin, o: FaultOrder) -> None:
     m.corrupt_share = o.value
 
 
+def _lose(m: MachineStandin, o: FaultOrder) -> None:
+    m.lose_share = o.value
+
+
+def _corrupt_bytes(m: MachineStandin, o: FaultOrder) -> None:
+    m.corrupt_bytes = o.value
+
+
+def _damage_piece(m: MachineStandin, o: FaultOrder) -> None:
+    if isinstance(m, StoredStandin):
+        m.damage_next_piece = True
+
+
+def _camera(m: MachineStandin, o: FaultOrder) -> None:
+    m.camera_fault = o.text
+
+
 def _heal(m: MachineStandin, o: FaultOrder) -> None:
-    m.corrupt_share = 0.0
+    m.corrupt_share = m.lose_share = m.corrupt_bytes = 0.0
+    m.camera_fault = ""
     for heater in (m.nozzle, m.bed):
         heater.dead, heater.drift_c_s, heater.offset_c = False, 0.0, 0.0
 
@@ -44,6 +64,10 @@ FAULTS: dict[str, tuple[str, Callable[[MachineStandin, FaultOrder], None]]] = {
     "drift": ("the reading of PART wanders off by VALUE °C a second", _drift),
     "link-cut": ("the connection drops and none is taken for VALUE real seconds", lambda m, o: m.cut_link(o.value)),
     "corrupt": ("a share VALUE of all lines is damaged, both ways", _corrupt),
+    "corrupt-bytes": ("a share VALUE of all bytes is damaged, both ways", _corrupt_bytes),
+    "lose": ("a share VALUE of all lines is lost, both ways", _lose),
+    "damage-piece": ("the next piece of a file is damaged on its way", _damage_piece),
+    "camera": ("the camera does TEXT: hangs, floods or garbage", _camera),
     "reset": ("the machine starts anew", lambda m, o: m.reset()),
     "fault": ("the machine reports TEXT as a fault", lambda m, o: m.say(f"Error:{o.text or 'fan 0 stalled'}")),
     "halt": ("the machine stops itself, saying TEXT", lambda m, o: m.halt(o.text or "driver fault")),
@@ -53,7 +77,7 @@ FAULTS: dict[str, tuple[str, Callable[[MachineStandin, FaultOrder], None]]] = {
 
 def make_app(setups: list[Setup]) -> FastAPI:
     """The HTTP side of `setups`' stand-ins; the machines' own ports open with it."""
-    machines = {s.name.lower(): MachineStandin(s) for s in setups}
+    machines = {s.name.lower(): StoredStandin(s) if s.broker else MachineStandin(s) for s in setups}
 
     @contextlib.asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
@@ -87,14 +111,33 @@ def make_app(setups: list[Setup]) -> FastAPI:
             "bed_asked_c": m.bed.target_c,
             "corrupted": m.corrupted,
             "halted": m.halted,
+            "fan": m.fan,
+            "speed_pct": m.speed_pct,
+            "flow_pct": m.flow_pct,
+            "z_offset_mm": m.z_offset_mm,
+            "switched": m.switched,
+            "last_line": m._last,
+            "pieces": getattr(m, "pieces", 0),
         }
 
     @app.get("/machines/{name}/executed")
     async def executed(name: str) -> Response:
         return Response("\n".join(find(name).record.commands), media_type="text/plain")
 
+    @app.get("/machines/{name}/picture.png")
+    async def picture(name: str) -> Response:
+        """What lies on the bed, from above, one pixel a quarter of a millimetre."""
+        return Response(find(name).picture.from_above(), media_type="image/png")
+
     @app.get("/machines/{name}/frame.jpg")
     async def frame(name: str) -> Response:
+        fault = find(name).camera_fault
+        if fault == "hangs":
+            await asyncio.sleep(3600)
+        if fault == "floods":
+            return Response(b"\xff\xd8\xff" + bytes(50_000_000), media_type="image/jpeg")
+        if fault == "garbage":
+            return Response(b"<html>not a picture</html>", media_type="image/jpeg")
         return Response(find(name).frame(), media_type="image/jpeg", headers={"Cache-Control": "no-store"})
 
     @app.post("/machines/{name}/faults/{fault}")

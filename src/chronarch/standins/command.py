@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import click
@@ -29,13 +30,15 @@ def _setup(text: str, rate: float) -> Setup:
 @click.option("--machine", "machines", multiple=True, metavar="NAME:PORT", help="One machine and its TCP port.")
 @click.option("--from-file", type=click.Path(exists=True, dir_okay=False, path_type=Path), help="Set-ups as JSON.")
 @click.option("--port", default=7100, show_default=True, help="HTTP port for cameras, records and faults.")
+@click.option("--broker", default="", metavar="HOST:PORT[:USER:PASSWORD]", help="All run files themselves, behind it.")
+@click.option("--ca", default="", help="A certificate authority's file, where the broker wants TLS.")
 @click.option("--rate", default=1.0, show_default=True, help="The machines' seconds in one real second.")
-def run(machines: tuple[str, ...], from_file: Path | None, port: int, rate: float) -> None:
+def run(machines: tuple[str, ...], from_file: Path | None, port: int, broker: str, ca: str, rate: float) -> None:
     """Run simulated machines until Ctrl-C.
 
     Each listens on its TCP port for numbered lines; http://127.0.0.1:PORT/machines/NAME/frame.jpg is its camera.
     """
-    setups = [_setup(text, rate) for text in machines]
+    setups = [replace(_setup(text, rate), broker=broker, ca=ca) for text in machines]
     if from_file:
         setups += [
             Setup(**{**entry, "volume_mm": tuple(entry["volume_mm"])}) for entry in json.loads(from_file.read_text())
@@ -43,7 +46,8 @@ def run(machines: tuple[str, ...], from_file: Path | None, port: int, rate: floa
     if not setups:
         raise click.UsageError("Name at least one machine: --machine Anchor:7101")
     for s in setups:
-        click.echo(f"{s.name} on tcp://127.0.0.1:{s.port}, camera http://127.0.0.1:{port}/machines/{s.name}/frame.jpg")
+        where = f"mqtt {s.broker.split(':')[0]}/{s.name}" if s.broker else s.port_name or f"tcp://127.0.0.1:{s.port}"
+        click.echo(f"{s.name} on {where}, camera http://127.0.0.1:{port}/machines/{s.name}/frame.jpg")
     uvicorn.run(make_app(setups), host="127.0.0.1", port=port, log_level="warning")
 
 

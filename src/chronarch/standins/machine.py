@@ -16,7 +16,9 @@ from dataclasses import dataclass, field
 from functools import reduce
 from typing import ClassVar
 
+from chronarch.standins.front import Front
 from chronarch.standins.heat import Heater, bed, nozzle
+from chronarch.standins.level import Level
 from chronarch.standins.motion import Motion
 from chronarch.standins.picture import Picture
 
@@ -37,6 +39,21 @@ class Setup:
     volume_mm: tuple[float, float, float] = (220.0, 220.0, 250.0)
     colour: str = "slate"
     seed: int = 1
+    port_name: str = ""
+    """A serial port instead of TCP: the path of the link that will lead to it."""
+    rfc2217: bool = False
+    """Speak RFC 2217 on the TCP port: a serial port over the network."""
+    speed: int = 115200
+    """At what speed its serial port listens, bits/s; at another it hears and says noise."""
+    broker: str = ""
+    """HOST:PORT[:USER:PASSWORD] of an MQTT broker: this machine runs files itself and reports there."""
+    ca: str = ""
+    """A certificate authority's file, where the broker wants TLS."""
+    numbered_oks: bool = False
+    reports_heat: bool = True
+    """Whether it can report temperatures by itself."""
+    watchdog: bool = True
+    """Whether it knows M85: heaters off after so long without a line."""
 
 
 @dataclass
@@ -66,6 +83,8 @@ class MachineStandin:
         self.port = setup.port
         self.halted = ""
         self.corrupt_share = 0.0
+        self.lose_share = 0.0
+        self.corrupt_bytes = 0.0
         self.corrupted = 0
         self.paused_for = ""
         self._random = random.Random(setup.seed)
@@ -80,14 +99,28 @@ class MachineStandin:
         self._tasks: list[asyncio.Task[None]] = []
         self._cut_until = 0.0
         self._began = 0.0
+        self._front: Front | None = None
+        self._watchdog_s = 0.0
+        self._last_line_at = 0.0
+        self.level = Level(setup.seed)
+        self.fan = 0.0
+        self.switched: dict[str, str] = {}
+        self.speed_pct = self.flow_pct = 100.0
+        self.z_offset_mm = 0.0
+        self.camera_fault = ""
 
     # Life ----------------------------------------------------------------------------------------------------
 
     async def start(self) -> None:
         loop = asyncio.get_running_loop()
         self._began = loop.time()
-        self._server = await asyncio.start_server(self._serve, "127.0.0.1", self.setup.port)
-        self.port = self._server.sockets[0].getsockname()[1]
+        if self.setup.port_name or self.setup.rfc2217:
+            self._front = Front(self.setup, self._take_line, self._close)
+            await self._front.start()
+            self.port = self._front.port
+        elif not self.setup.broker:
+            self._server = await asyncio.start_server(self._serve, "127.0.0.1", self.setup.port)
+            self.port = self._server.sockets[0].getsockname()[1]
         self._tasks = [asyncio.create_task(self._work()), asyncio.create_task(self._report())]
 
     async def stop(self) -> None:
@@ -95,7 +128,12 @@ class MachineStandin:
             task.cancel()
         if self._server:
             self._server.close()
+        if self._front:
+            self._front.stop()
         self._drop_connection()
+
+    def _close(self) -> None:
+        """The other end of a serial line has gone: the machine does not notice."""
 
     def now(self) -> float:
         """Seconds of the machine's own time since it was started."""
@@ -111,12 +149,19 @@ class MachineStandin:
         self._writer = writer
         with contextlib.suppress(ConnectionError, ValueError, asyncio.IncompleteReadError):
             while raw := await reader.readline():
-                line = self._damage(raw).decode("ascii", "replace").strip()
-                if line in ("M108", "M112"):
-                    self._urgent(line)
-                elif line:
-                    await self._queue.put(line)
+                await self._take_line(raw)
         writer.close()
+
+    async def _take_line(self, raw: bytes) -> None:
+        """One line came, over whatever wire."""
+        if self._random.random() < self.lose_share:
+            return
+        line = self._damage(raw).decode("ascii", "replace").strip()
+        self._last_line_at = self.now()
+        if line in ("M108", "M112"):
+            self._urgent(line)
+        elif line:
+            await self._queue.put(line)
 
     def _drop_connection(self) -> None:
         if self._writer is not None:
@@ -125,10 +170,20 @@ class MachineStandin:
 
     def say(self, line: str) -> None:
         """Send one line to whoever is connected."""
-        if self._writer is not None and not self._writer.is_closing():
-            self._writer.write(self._damage(line.encode() + b"\n"))
+        if self._random.random() < self.lose_share:
+            return
+        data = self._damage(line.encode() + b"\n")
+        if self._front is not None:
+            self._front.write(data)
+        elif self._writer is not None and not self._writer.is_closing():
+            self._writer.write(data)
 
     def _damage(self, line: bytes) -> bytes:
+        if self.corrupt_bytes:
+            lot = self._random
+            hit = bytes(lot.randrange(33, 127) if b != 10 and lot.random() < self.corrupt_bytes else b for b in line)
+            self.corrupted += hit != line
+            line = hit
         if not self.corrupt_share or self._random.random() >= self.corrupt_share or len(line) < 2:
             return line
         self.corrupted += 1
@@ -175,7 +230,8 @@ class MachineStandin:
         elif star >= 0:
             return self._refuse("no line number with checksum")
         await self._command(line.strip(), number)
-        self.say("ok")
+        counted = number is not None and self.setup.numbered_oks and not line.startswith("M110")
+        self.say(f"ok N{number}" if counted else "ok")
 
     def _refuse(self, why: str) -> None:
         self.say(f"Error:{why}, last line: {self._last}")
@@ -221,6 +277,50 @@ class MachineStandin:
         self.motion.wait(8.0, self.now())
         await self._sleep_until(self.motion.done_at(self.now()))
 
+    async def _where(self, words: dict[str, float], command: str) -> None:
+        x, y, z = self.motion.position
+        self.say(f"X:{x:.2f} Y:{y:.2f} Z:{z:.2f} E:{self.motion.e:.2f} Count X:{x * 80:.0f} Y:{y * 80:.0f}")
+
+    async def _probe_bed(self, words: dict[str, float], command: str) -> None:
+        if not self.motion.homed:
+            self.say("echo:Home XYZ first")
+            return
+        self.motion.wait(24.0, self.now())
+        await self._sleep_until(self.motion.done_at(self.now()))
+        self.level.measure()
+
+    async def _tell_level(self, words: dict[str, float], command: str) -> None:
+        if "V" in command.upper():
+            for line in self.level.printed():
+                self.say(line)
+
+    async def _set_fan(self, words: dict[str, float], command: str) -> None:
+        self.fan = 0.0 if command.upper().startswith("M107") else words.get("S", 255.0)
+
+    async def _set_factor(self, words: dict[str, float], command: str) -> None:
+        if command.upper().startswith("M220"):
+            self.speed_pct = self.motion.speed_pct = words.get("S", self.speed_pct)
+        else:
+            self.flow_pct = words.get("S", self.flow_pct)
+
+    async def _baby_step(self, words: dict[str, float], command: str) -> None:
+        self.z_offset_mm = round(self.z_offset_mm + words.get("Z", 0.0), 4)
+
+    async def _turn(self, words: dict[str, float], command: str) -> None:
+        self.switched[command.split()[0].upper()] = command
+
+    async def _watch(self, words: dict[str, float], command: str) -> None:
+        if not self.setup.watchdog:
+            self.say(f'echo:Unknown command: "{command}"')
+        self._watchdog_s = words.get("S", 0) if self.setup.watchdog else 0.0
+
+    async def _wait_for_hands(self, words: dict[str, float], command: str) -> None:
+        """M0 at the machine itself: it waits until M108 or its button."""
+        self._skip_wait = False
+        while not self._skip_wait:
+            self._check()
+            await asyncio.sleep(0.02)
+
     async def _dwell(self, words: dict[str, float], command: str) -> None:
         self.motion.wait(words.get("S", 0) + words.get("P", 0) / 1000, self.now())
         await self._sleep_until(self.motion.done_at(self.now()))
@@ -261,7 +361,7 @@ class MachineStandin:
             self.picture.clear()
 
     async def _report_every(self, words: dict[str, float], command: str) -> None:
-        self._report_s = words.get("S", 0)
+        self._report_s = words.get("S", 0) if self.setup.reports_heat else 0.0
 
     async def _temperatures(self, words: dict[str, float], command: str) -> None:
         self.say(self._heat_line())
@@ -271,8 +371,9 @@ class MachineStandin:
             self.picture.clear()  # told that its bed is clear, the simulated hands have lifted the part off
 
     async def _describe(self, words: dict[str, float], command: str) -> None:
-        self.say("FIRMWARE_NAME:stand-in PROTOCOL_VERSION:1.0 EXTRUDER_COUNT:1")
-        self.say("Cap:AUTOREPORT_TEMP:1")
+        self.say(f"FIRMWARE_NAME:stand-in 4.2 PROTOCOL_VERSION:1.0 MACHINE_TYPE:{self.setup.name} EXTRUDER_COUNT:1")
+        for name, has in (("AUTOREPORT_TEMP", self.setup.reports_heat), ("EMERGENCY_PARSER", True), ("LEVELING", True)):
+            self.say(f"Cap:{name}:{int(has)}")
 
     async def _nothing(self, words: dict[str, float], command: str) -> None:
         pass
@@ -290,7 +391,16 @@ class MachineStandin:
         "M105": _temperatures,
         "M117": _display,
         "M115": _describe,
-        **dict.fromkeys(("G21", "M84", "M106", "M107", "M73", "M204", "T0"), _nothing),
+        "M114": _where,
+        "G29": _probe_bed,
+        "M420": _tell_level,
+        **dict.fromkeys(("M106", "M107"), _set_fan),
+        **dict.fromkeys(("M220", "M221"), _set_factor),
+        "M290": _baby_step,
+        **dict.fromkeys(("M355", "M42", "M80", "M81"), _turn),
+        "M85": _watch,
+        **dict.fromkeys(("M0", "M1"), _wait_for_hands),
+        **dict.fromkeys(("G21", "M84", "M18", "M73", "M204", "M303", "M486", "M500", "M201", "M141", "T0"), _nothing),
     }
 
     def _urgent(self, line: str) -> None:
@@ -315,8 +425,15 @@ class MachineStandin:
         while True:
             await asyncio.sleep(max(0.02, (self._report_s or 1.0) / self.setup.rate))
             self._warm()
+            self._guard_heaters()
             if self._report_s:
                 self.say(self._heat_line())
+
+    def _guard_heaters(self) -> None:
+        """The machine's own watch: with no line for long, its heaters go off and it stops."""
+        hot = self.nozzle.target_c > 0 or self.bed.target_c > 0
+        if self._watchdog_s and hot and not self.halted and self.now() - self._last_line_at > self._watchdog_s:
+            self.halt("nobody talks to me, heaters off")
 
     # Faults --------------------------------------------------------------------------------------------------
 
@@ -334,15 +451,19 @@ class MachineStandin:
         for heater in (self.nozzle, self.bed):
             heater.drift_c_s = heater.offset_c = 0.0
         self.motion.reset()
-        self._last, self._report_s = 0, 0.0
+        self._last, self._report_s, self._watchdog_s = 0, 0.0, 0.0
+        self.speed_pct = self.flow_pct = self.motion.speed_pct = 100.0
+        self.z_offset_mm = 0.0
         while not self._queue.empty():
             self._queue.get_nowait()
         self.say("start")
 
     def cut_link(self, seconds: float) -> None:
         """Drop the connection and take none for `seconds` real seconds."""
-        self._cut_until = asyncio.get_running_loop().time() + seconds
+        self._cut_until = asyncio.get_running_loop().time() + (seconds or 1e9)
         self._drop_connection()
+        if self._front is not None:
+            self._front.cut(seconds or 1e9)
 
     def heater(self, name: str) -> Heater:
         return self.bed if name == "bed" else self.nozzle

@@ -24,6 +24,7 @@ class Motion:
     absolute_e: bool = True
     feed_mm_s: float = 25.0
     homed: bool = False
+    speed_pct: float = 100.0
     ends: deque[float] = field(default_factory=deque)
     _heading: Point = (0.0, 0.0, 0.0)
     _speed: float = 0.0
@@ -61,7 +62,7 @@ class Motion:
         if words.get("F", 0) > 0:
             self.feed_mm_s = words["F"] / 60
         self.position = end
-        self.ends.append(self.done_at(now) + self._seconds(start, end, fed) * self.pace)
+        self.ends.append(self.done_at(now) + self._seconds(start, end, fed) * self.pace * 100 / self.speed_pct)
         return start, end, fed
 
     def wait(self, seconds: float, now: float) -> None:

@@ -8,6 +8,8 @@ import math
 from PIL import Image, ImageDraw
 
 WIDTH, HEIGHT = 640, 480
+ABOVE = 4
+Spot = tuple[float, float, float]
 _BACK = (44, 46, 50)
 _BED = (74, 77, 82)
 _GRID = (86, 89, 95)
@@ -32,6 +34,7 @@ class Picture:
         self._colour = COLOURS.get(colour, (150, 150, 150))
         self._image = self._empty()
         self._draw = ImageDraw.Draw(self._image)
+        self._laid: list[tuple[Spot, Spot]] = []
         self.segments = 0
 
     def _at(self, x: float, y: float, z: float) -> tuple[float, float]:
@@ -55,6 +58,7 @@ class Picture:
         """The bed is empty again."""
         self._image = self._empty()
         self._draw = ImageDraw.Draw(self._image)
+        self._laid.clear()
         self.segments = 0
 
     def lay(self, a: tuple[float, float, float], b: tuple[float, float, float]) -> None:
@@ -63,7 +67,20 @@ class Picture:
         light = 0.72 + 0.2 * abs(math.sin(angle)) + 0.1 * math.sin(a[2] * 2.5)
         shade = tuple(min(255, int(c * light)) for c in self._colour)
         self._draw.line([self._at(*a), self._at(*b)], fill=shade, width=2)
+        self._laid.append((a, b))
         self.segments += 1
+
+    def from_above(self) -> bytes:
+        """All that was laid, seen from straight above, as a PNG: white on black, `ABOVE` pixels a mm."""
+        size = round(self._x_mm * ABOVE), round(self._y_mm * ABOVE)
+        image = Image.new("L", size, 0)
+        draw = ImageDraw.Draw(image)
+        for a, b in self._laid:
+            ends = [(p[0] * ABOVE, size[1] - p[1] * ABOVE) for p in (a, b)]
+            draw.line(ends, fill=255, width=2)
+        out = io.BytesIO()
+        image.save(out, "PNG")
+        return out.getvalue()
 
     def jpeg(self, nozzle: tuple[float, float, float], caption: str) -> bytes:
         """The view now, as a JPEG, with the nozzle at its place (mm)."""

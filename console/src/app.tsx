@@ -11,6 +11,8 @@ import { ComparePage } from "./pages/library/compare";
 import { FilePage } from "./pages/library/file";
 import { LibraryPage } from "./pages/library/library";
 import { PartPage, PartsPage } from "./pages/library/parts";
+import { LevelPage } from "./pages/machine/level";
+import { LogPage } from "./pages/machine/log";
 import { MachinePage } from "./pages/machine/machine";
 import { QueuePage } from "./pages/queue/queue";
 import { RecordsPage } from "./pages/records/records";
@@ -37,6 +39,8 @@ export function App() {
           <Route path="/library/files/:which/compare" element={<ComparePage />} />
           <Route path="/records" element={<RecordsPage />} />
           <Route path="/machines/:name" element={<MachinePage />} />
+          <Route path="/machines/:name/log" element={<LogPage />} />
+          <Route path="/machines/:name/level" element={<LevelPage />} />
           <Route
             path="*"
             element={

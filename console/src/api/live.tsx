@@ -14,7 +14,7 @@ interface Live {
 
 const LiveContext = createContext<Live>({ now: () => new Date(), rate: 1, heard: false, lost: null });
 
-const ALSO: Record<string, string[]> = { builds: ["machine"], ledger: ["ledger"] };
+const ALSO: Record<string, string[]> = { builds: ["machine", "build", "changes", "level"], ledger: ["ledger"] };
 
 /** Listens to the live stream and keeps the query cache fresh; gives shop time to all below. */
 export function LiveProvider({ children }: { children: ReactNode }) {

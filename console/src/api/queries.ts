@@ -134,6 +134,19 @@ export const useBuild = (number: number | undefined) =>
     staleTime: Infinity,
   });
 
+/** What hands changed of a build. */
+export const useChanges = (number: number) =>
+  useQuery({
+    queryKey: ["changes", number],
+    queryFn: () => value(api.GET("/api/builds/{number}/changes", { params: { path: { number } } })),
+  });
+
+export const useLevelMaps = (name: string) =>
+  useQuery({
+    queryKey: ["level", name],
+    queryFn: () => value(api.GET("/api/machines/{name}/level-maps", { params: { path: { name }, query: { limit: 12 } } })),
+  });
+
 export const useNotices = () =>
   useQuery({ queryKey: ["notices"], queryFn: () => value(api.GET("/api/notices", { params: { query: {} } })) });
 

@@ -121,6 +121,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/builds/{number}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Changes
+         * @description What hands changed of a build, oldest first.
+         */
+        get: operations["changes_api_builds__number__changes_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/builds/{number}/filament-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Filament Change
+         * @description Pause for a change of filament. Then `unload`, `load` and `purge` are done at the machine; then it is resumed.
+         */
+        post: operations["filament_change_api_builds__number__filament_change_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/builds/{number}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Build Log
+         * @description Every line of a build that has ended, both directions, with its time: plain text.
+         */
+        get: operations["build_log_api_builds__number__log_get"];
+        /**
+         * Put Log
+         * @description A tender hands over the line log of a build that has ended, gzip-packed.
+         */
+        put: operations["put_log_api_builds__number__log_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/builds/{number}/pause": {
         parameters: {
             query?: never;
@@ -141,6 +205,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/builds/{number}/pauses/{layer}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Pause Before
+         * @description Pause once everything below a layer is laid; 0: once the layer that is being laid is.
+         */
+        put: operations["pause_before_api_builds__number__pauses__layer__put"];
+        post?: never;
+        /**
+         * No Pause Before
+         * @description Take back a pause before a layer.
+         */
+        delete: operations["no_pause_before_api_builds__number__pauses__layer__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/builds/{number}/resume": {
         parameters: {
             query?: never;
@@ -156,6 +244,66 @@ export interface paths {
          */
         post: operations["resume_api_builds__number__resume_post"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/builds/{number}/skip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Skip
+         * @description Leave objects out of a running build from the next layer on; what else is on the bed is laid as it was.
+         */
+        post: operations["skip_api_builds__number__skip_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/builds/{number}/skip/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Skip
+         * @description What leaving objects out from the next layer on would come to. Nothing is changed.
+         */
+        post: operations["preview_skip_api_builds__number__skip_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/builds/{number}/skip/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Undo Skip
+         * @description Lay an object after all: possible until the layer it would be missing from begins.
+         */
+        delete: operations["undo_skip_api_builds__number__skip__name__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -927,6 +1075,27 @@ export interface paths {
         patch: operations["change_machine_api_machines__name__patch"];
         trace?: never;
     };
+    "/api/machines/{name}/do": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Do
+         * @description Do something at a machine; answers once the machine has done it. While a build runs only what is meant for one is
+         *     possible. A line, and a guarded sequence, need the right to maintain.
+         */
+        post: operations["do_api_machines__name__do_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/machines/{name}/emergency-stop": {
         parameters: {
             query?: never;
@@ -983,6 +1152,46 @@ export interface paths {
          * @description Readings since `begin` (an hour ago without it), oldest first, 2000 at most, evenly thinned.
          */
         get: operations["heat_api_machines__name__heat_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{name}/level-maps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Level Maps
+         * @description How level the bed was, newest first.
+         */
+        get: operations["level_maps_api_machines__name__level_maps_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{name}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Log
+         * @description The newest lines between tender and machine, both directions, oldest first; those after a number, to follow.
+         */
+        get: operations["log_api_machines__name__log_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1385,6 +1594,31 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * Adjust
+         * @description Set what is given: °C, %, and the z offset in mm from what the file says. None leaves as it is.
+         */
+        Adjust: {
+            /** Bed C */
+            bed_c?: number | null;
+            /** Chamber C */
+            chamber_c?: number | null;
+            /** Fan Pct */
+            fan_pct?: number | null;
+            /** Flow Pct */
+            flow_pct?: number | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "adjust";
+            /** Nozzle C */
+            nozzle_c?: number | null;
+            /** Speed Pct */
+            speed_pct?: number | null;
+            /** Z Offset Mm */
+            z_offset_mm?: number | null;
+        };
+        /**
          * Arrival
          * @description A file on its way into the library.
          */
@@ -1470,6 +1704,25 @@ export interface components {
              */
             reason: string;
         };
+        /**
+         * BedLevel
+         * @description How level a bed was: heights in mm, rows from front to back, each from left to right.
+         */
+        BedLevel: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Deviation Mm */
+            deviation_mm: number;
+            /** Mean Mm */
+            mean_mm: number;
+            /** Range Mm */
+            range_mm: number;
+            /** Rows */
+            rows: number[][];
+        };
         /** Body_drop_form_api_drop_post */
         Body_drop_form_api_drop_post: {
             /**
@@ -1535,12 +1788,23 @@ export interface components {
             copy_number: number;
             /** Ended At */
             ended_at: string | null;
+            /**
+             * Fed Sha256
+             * @description What is really fed: the edited content once objects were left out, else the file's.
+             * @default
+             */
+            fed_sha256: string;
             /** File */
             file: string;
             /** File Id */
             file_id: number;
             /** Grams */
             grams: number;
+            /**
+             * Has Log
+             * @default false
+             */
+            has_log: boolean;
             /** Id */
             id: number;
             /** Job */
@@ -1560,6 +1824,8 @@ export interface components {
             scrap_reason: string;
             /** Sha256 */
             sha256: string;
+            /** Skips */
+            skips?: components["schemas"]["LeftOut"][];
             /** Started At */
             started_at: string | null;
             state: components["schemas"]["BuildState"];
@@ -1635,6 +1901,21 @@ export interface components {
          */
         BuildState: "starting" | "building" | "paused" | "ended";
         /**
+         * Change
+         * @description One thing hands changed of a build.
+         */
+        Change: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** Text */
+            text: string;
+        };
+        /**
          * Clearing
          * @description A person has cleared the bed and says what came of the build.
          */
@@ -1646,6 +1927,30 @@ export interface components {
              */
             reason: string;
             verdict: components["schemas"]["Verdict"];
+        };
+        /**
+         * Contact
+         * @description What a machine says of itself.
+         */
+        Contact: {
+            /** Capabilities */
+            capabilities?: {
+                [key: string]: boolean;
+            };
+            /**
+             * Firmware
+             * @default
+             */
+            firmware: string;
+            /**
+             * Numbered Oks
+             * @default false
+             */
+            numbered_oks: boolean;
+            /** Words */
+            words?: {
+                [key: string]: string;
+            };
         };
         /**
          * Declared
@@ -1677,6 +1982,16 @@ export interface components {
              * @default
              */
             slicer: string;
+        };
+        /**
+         * Did
+         * @description An action took effect; `said` is what the machine answered besides.
+         */
+        Did: {
+            /** Said */
+            said?: string[];
+            /** Text */
+            text: string;
         };
         /**
          * Difference
@@ -1776,6 +2091,35 @@ export interface components {
             size: number;
             /** Text */
             text: string;
+        };
+        /**
+         * Feed
+         * @description Push (above 0) or pull (below 0) filament, mm.
+         */
+        Feed: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "feed";
+            /** Mm */
+            mm: number;
+        };
+        /**
+         * Filament
+         * @description One step of a change of filament while a build is paused.
+         */
+        Filament: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "filament";
+            /**
+             * Step
+             * @enum {string}
+             */
+            step: "unload" | "load" | "purge";
         };
         /**
          * File
@@ -2034,6 +2378,87 @@ export interface components {
             to: string;
         };
         /**
+         * Hands
+         * @description How a machine stands towards hands: what may be asked of it now, and what of it is still on its way.
+         */
+        Hands: {
+            /**
+             * Asked
+             * @description Adjustments that are on their way, in words.
+             */
+            asked?: string[];
+            /**
+             * Change
+             * @description How far a change of filament has come: `wanted`, `unload`, `load`, `purge`; empty when there is none.
+             * @default
+             */
+            change: string;
+            /**
+             * @default {
+             *       "capabilities": {},
+             *       "firmware": "",
+             *       "numbered_oks": false,
+             *       "words": {}
+             *     }
+             */
+            contact: components["schemas"]["Contact"];
+            /**
+             * Moment
+             * @default free
+             * @enum {string}
+             */
+            moment: "free" | "building" | "paused";
+            /**
+             * Nozzle Rests
+             * @default false
+             */
+            nozzle_rests: boolean;
+            /**
+             * Pauses Before
+             * @description Layers before which hands want a pause.
+             */
+            pauses_before?: number[];
+            /**
+             * Position Mm
+             * @description Where the head is; None while it has not been homed.
+             */
+            position_mm?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Runs File
+             * @description Whether it runs the whole file itself, so that its feed cannot be changed under way.
+             * @default false
+             */
+            runs_file: boolean;
+            /**
+             * Sent Share
+             * @description While a file is on its way to a machine that runs it itself: how much is there.
+             */
+            sent_share?: number | null;
+            /**
+             * @default {
+             *       "flow_pct": 100,
+             *       "speed_pct": 100,
+             *       "z_offset_mm": 0
+             *     }
+             */
+            settings: components["schemas"]["Settings"];
+            /**
+             * Suspect
+             * @description Whether the machine leaves lines without an answer.
+             * @default false
+             */
+            suspect: boolean;
+            /**
+             * Watchdog
+             * @description Whether the machine turns its heaters off itself when its tender dies; None while that is not known.
+             */
+            watchdog?: boolean | null;
+        };
+        /**
          * Heater
          * @description Measured and asked, °C.
          */
@@ -2071,6 +2496,22 @@ export interface components {
             scrap: number;
             /** Unjudged */
             unjudged: number;
+        };
+        /**
+         * Home
+         * @description Find the ends of the named axes; without any, of all.
+         */
+        Home: {
+            /**
+             * Axes
+             * @default
+             */
+            axes: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "home";
         };
         /**
          * Intake
@@ -2271,6 +2712,45 @@ export interface components {
             machine: string;
             state: components["schemas"]["MachineState"];
         };
+        /**
+         * LeftOut
+         * @description An object that hands left out of a running build, and the layer it is missing from on.
+         */
+        LeftOut: {
+            /** From Layer */
+            from_layer: number;
+            /** Object */
+            object: string;
+        };
+        /**
+         * LevelMap
+         * @description Have the machine tell how level its bed is; `measure` probes it anew first.
+         */
+        LevelMap: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "level-map";
+            /**
+             * Measure
+             * @default false
+             */
+            measure: boolean;
+        };
+        /**
+         * Line
+         * @description One line as a person wrote it.
+         */
+        Line: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "line";
+            /** Text */
+            text: string;
+        };
         /** LineChange */
         LineChange: {
             /** After */
@@ -2293,6 +2773,29 @@ export interface components {
             total: number;
         };
         /**
+         * LogLine
+         * @description One line between tender and machine. `kind`: `file` (the file's) and `own` (the tender's own) were sent; `heat`,
+         *     `trouble` and `said` were heard; `ok` is what goes to and fro to acknowledge.
+         */
+        LogLine: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "file" | "own" | "ok" | "heat" | "trouble" | "said";
+            /** Number */
+            number: number;
+            /** Sent */
+            sent: boolean;
+            /** Text */
+            text: string;
+        };
+        /**
          * Machine
          * @description One machine, as it is now.
          */
@@ -2303,6 +2806,29 @@ export interface components {
              * @description When its newest camera frame was taken; None without one.
              */
             frame_at?: string | null;
+            /**
+             * @default {
+             *       "asked": [],
+             *       "change": "",
+             *       "contact": {
+             *         "capabilities": {},
+             *         "firmware": "",
+             *         "numbered_oks": false,
+             *         "words": {}
+             *       },
+             *       "moment": "free",
+             *       "nozzle_rests": false,
+             *       "pauses_before": [],
+             *       "runs_file": false,
+             *       "settings": {
+             *         "flow_pct": 100,
+             *         "speed_pct": 100,
+             *         "z_offset_mm": 0
+             *       },
+             *       "suspect": false
+             *     }
+             */
+            hands: components["schemas"]["Hands"];
             intake: components["schemas"]["Intake"];
             /** Model */
             model: string;
@@ -2347,6 +2873,29 @@ export interface components {
              * @description When its newest camera frame was taken; None without one.
              */
             frame_at?: string | null;
+            /**
+             * @default {
+             *       "asked": [],
+             *       "change": "",
+             *       "contact": {
+             *         "capabilities": {},
+             *         "firmware": "",
+             *         "numbered_oks": false,
+             *         "words": {}
+             *       },
+             *       "moment": "free",
+             *       "nozzle_rests": false,
+             *       "pauses_before": [],
+             *       "runs_file": false,
+             *       "settings": {
+             *         "flow_pct": 100,
+             *         "speed_pct": 100,
+             *         "z_offset_mm": 0
+             *       },
+             *       "suspect": false
+             *     }
+             */
+            hands: components["schemas"]["Hands"];
             intake: components["schemas"]["Intake"];
             /** Link */
             link: string;
@@ -2392,6 +2941,7 @@ export interface components {
             /**
              * Link
              * @example tcp://127.0.0.1:7101
+             * @example serial:///dev/serial/by-id/usb-lantern-07?speed=115200
              */
             link: string;
             /**
@@ -2495,10 +3045,21 @@ export interface components {
              */
             end_gcode: string;
             /**
+             * Filament Path Mm
+             * @default 90
+             */
+            filament_path_mm: number;
+            /**
              * Homing S
              * @default 6
              */
             homing_s: number;
+            /**
+             * Idle Off S
+             * @description Heaters that nobody has touched for so long while no build runs are turned off; 0 never.
+             * @default 900
+             */
+            idle_off_s: number;
             /**
              * Jerk Mm S
              * @default [
@@ -2582,20 +3143,47 @@ export interface components {
                 number
             ];
             /**
+             * Purge Mm
+             * @default 30
+             */
+            purge_mm: number;
+            /**
              * Release C
              * @default 40
              */
             release_c: number;
+            /**
+             * Rest After S
+             * @description A paused build's nozzle is let cool after this long; 0 keeps it hot.
+             * @default 900
+             */
+            rest_after_s: number;
             /**
              * Retract Acceleration Mm S2
              * @default 2500
              */
             retract_acceleration_mm_s2: number;
             /**
+             * Reversed Axes
+             * @description Axes whose steps go the other way round for whoever stands before the machine.
+             * @default
+             */
+            reversed_axes: string;
+            /**
+             * Sequences
+             * @default []
+             */
+            sequences: components["schemas"]["OwnSequence"][];
+            /**
              * Start Gcode
              * @default
              */
             start_gcode: string;
+            /**
+             * Switches
+             * @default []
+             */
+            switches: components["schemas"]["SwitchLines"][];
             /**
              * Tool Change S
              * @default 12
@@ -2619,6 +3207,24 @@ export interface components {
                 number,
                 number
             ];
+            /**
+             * Watchdog S
+             * @description The machine's own watch over its heaters is asked to turn them off after so long without a line; 0 asks for
+             *     none.
+             * @default 1800
+             */
+            watchdog_s: number;
+            /**
+             * Window Bytes
+             * @description How much the machine takes in ahead of its answers; 0 for one line at a time.
+             * @default 0
+             */
+            window_bytes: number;
+            /**
+             * Z Offset Mm
+             * @default 1
+             */
+            z_offset_mm: number;
         };
         /**
          * ModelHistory
@@ -2639,6 +3245,40 @@ export interface components {
             real_s: number;
             /** Scrap */
             scrap: number;
+        };
+        /** MotorsOff */
+        MotorsOff: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "motors-off";
+        };
+        /**
+         * Move
+         * @description Move by so many mm along each axis, as a person sees it: the model says which way that is for the machine.
+         */
+        Move: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "move";
+            /**
+             * X
+             * @default 0
+             */
+            x: number;
+            /**
+             * Y
+             * @default 0
+             */
+            y: number;
+            /**
+             * Z
+             * @default 0
+             */
+            z: number;
         };
         /** NewKey */
         NewKey: {
@@ -2735,6 +3375,36 @@ export interface components {
             start: boolean;
         };
         /**
+         * OwnSequence
+         * @description Lines of the shop's own under a name; `{parameter}` in them stands for its value.
+         */
+        OwnSequence: {
+            /**
+             * Clear Bed
+             * @description Whether the bed must be clear for it.
+             * @default true
+             */
+            clear_bed: boolean;
+            /**
+             * Guarded
+             * @description Whether only those who may maintain machines may run it.
+             * @default false
+             */
+            guarded: boolean;
+            /** Lines */
+            lines: string;
+            /**
+             * Name
+             * @example clean nozzle
+             */
+            name: string;
+            /**
+             * Parameters
+             * @default []
+             */
+            parameters: components["schemas"]["Parameter"][];
+        };
+        /**
          * Pace
          * @description How long builds on a model really take, as a factor on the planned time, learned from so many builds.
          */
@@ -2745,6 +3415,28 @@ export interface components {
             model: string;
             /** Pace */
             pace: number;
+        };
+        /**
+         * Parameter
+         * @description A value a sequence asks for, with its bounds and what it usually is.
+         */
+        Parameter: {
+            /** Least */
+            least: number;
+            /** Most */
+            most: number;
+            /**
+             * Name
+             * @example reach
+             */
+            name: string;
+            /**
+             * Unit
+             * @default
+             */
+            unit: string;
+            /** Usual */
+            usual: number;
         };
         /**
          * Part
@@ -2861,6 +3553,22 @@ export interface components {
             width: number;
         };
         /**
+         * Preset
+         * @description Heat for a material; an empty one turns the heaters off.
+         */
+        Preset: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "preset";
+            /**
+             * Material
+             * @default
+             */
+            material: string;
+        };
+        /**
          * Problem
          * @description An error as RFC 9457 has it (application/problem+json).
          */
@@ -2897,6 +3605,8 @@ export interface components {
             at: string;
             /** @default {} */
             bed: components["schemas"]["Heater"];
+            /** @default {} */
+            chamber: components["schemas"]["Heater"];
             /** @default {} */
             nozzle: components["schemas"]["Heater"];
         };
@@ -2995,11 +3705,29 @@ export interface components {
             size: number;
         };
         /**
+         * Run
+         * @description Run one of the model's sequences, with values for its parameters.
+         */
+        Run: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "run";
+            /** Sequence */
+            sequence: string;
+            /** Values */
+            values: {
+                [key: string]: number;
+            };
+        };
+        /**
          * Scope
-         * @description What a key may do: read, operate (all a person at the machines does), or speak as a tender.
+         * @description What a key or a person may do: read, operate (all a person at the machines does), maintain (that, and what
+         *     reaches deeper: sending lines, guarded sequences), or speak as a tender.
          * @enum {string}
          */
-        Scope: "read" | "operate" | "tender";
+        Scope: "read" | "operate" | "maintain" | "tender";
         /**
          * SetFromLayer
          * @description From a layer on: temperatures in °C, fan and speed in %. None leaves as it is.
@@ -3020,6 +3748,32 @@ export interface components {
             nozzle_c?: number | null;
             /** Speed Pct */
             speed_pct?: number | null;
+        };
+        /**
+         * Settings
+         * @description What hands have set of a running build: %, and mm from what the file says.
+         */
+        Settings: {
+            /**
+             * Fan Pct
+             * @description None while nobody has set it: the file does.
+             */
+            fan_pct?: number | null;
+            /**
+             * Flow Pct
+             * @default 100
+             */
+            flow_pct: number;
+            /**
+             * Speed Pct
+             * @default 100
+             */
+            speed_pct: number;
+            /**
+             * Z Offset Mm
+             * @default 0
+             */
+            z_offset_mm: number;
         };
         /**
          * Severity
@@ -3059,10 +3813,23 @@ export interface components {
             password: string;
         };
         /**
+         * Skip
+         * @description Objects of a running build to be left out from the next layer on.
+         */
+        Skip: {
+            /** Objects */
+            objects: string[];
+        };
+        /**
          * SkipObject
-         * @description Leave one object out.
+         * @description Leave one object out, from a layer on.
          */
         SkipObject: {
+            /**
+             * From Layer
+             * @default 1
+             */
+            from_layer: number;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -3070,6 +3837,37 @@ export interface components {
             kind: "skip";
             /** Object */
             object: string;
+        };
+        /**
+         * SkipPlan
+         * @description What leaving objects out comes to: from which layer, what remains, and when the build would end then.
+         */
+        SkipPlan: {
+            /**
+             * Expected End
+             * Format: date-time
+             */
+            expected_end: string;
+            /** From Layer */
+            from_layer: number;
+            /** Layers */
+            layers: number;
+            /** Objects */
+            objects: string[];
+            /** Remaining */
+            remaining: string[];
+            /**
+             * Remaining S
+             * @description Shop seconds to go with them left out.
+             */
+            remaining_s: number;
+            /** Saved S */
+            saved_s: number;
+            /**
+             * Sha256
+             * @description The edited file, for a drawing of what remains.
+             */
+            sha256: string;
         };
         /**
          * StartFrom
@@ -3083,6 +3881,42 @@ export interface components {
             kind: "start-from";
             /** Layer */
             layer: number;
+        };
+        /**
+         * Switch
+         * @description Turn one of the model's switches on or off.
+         */
+        Switch: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "switch";
+            /** Name */
+            name: string;
+            /** On */
+            on: boolean;
+        };
+        /**
+         * SwitchLines
+         * @description Something a machine turns on and off: the lines that do it.
+         */
+        SwitchLines: {
+            /**
+             * Name
+             * @example light
+             */
+            name: string;
+            /**
+             * Off
+             * @example M355 S0
+             */
+            off: string;
+            /**
+             * On
+             * @example M355 S1
+             */
+            on: string;
         };
         /**
          * Tool
@@ -3363,6 +4197,134 @@ export interface operations {
             };
         };
     };
+    changes_api_builds__number__changes_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"][];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    filament_change_api_builds__number__filament_change_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Because"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Build"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    build_log_api_builds__number__log_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": unknown;
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_log_api_builds__number__log_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     pause_api_builds__number__pause_post: {
         parameters: {
             query?: never;
@@ -3398,12 +4360,178 @@ export interface operations {
             };
         };
     };
+    pause_before_api_builds__number__pauses__layer__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+                layer: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Build"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    no_pause_before_api_builds__number__pauses__layer__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+                layer: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Build"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     resume_api_builds__number__resume_post: {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Build"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    skip_api_builds__number__skip_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Skip"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SkipPlan"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_skip_api_builds__number__skip_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Skip"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SkipPlan"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    undo_skip_api_builds__number__skip__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+                name: string;
             };
             cookie?: never;
         };
@@ -4958,6 +6086,41 @@ export interface operations {
             };
         };
     };
+    do_api_machines__name__do_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Home"] | components["schemas"]["Move"] | components["schemas"]["Feed"] | components["schemas"]["Adjust"] | components["schemas"]["Preset"] | components["schemas"]["Switch"] | components["schemas"]["MotorsOff"] | components["schemas"]["Run"] | components["schemas"]["Filament"] | components["schemas"]["Line"] | components["schemas"]["LevelMap"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Did"];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     emergency_stop_api_machines__name__emergency_stop_post: {
         parameters: {
             query?: never;
@@ -5071,6 +6234,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Reading"][];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    level_maps_api_machines__name__level_maps_get: {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BedLevel"][];
+                };
+            };
+            /** @description What was wrong and what to do. */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    log_api_machines__name__log_get: {
+        parameters: {
+            query?: {
+                after?: number;
+                limit?: number;
+                search?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogLine"][];
                 };
             };
             /** @description What was wrong and what to do. */

@@ -20,6 +20,11 @@ interface Props {
   choose?: (name: string | null) => void;
   /** Lines that changed, to be stressed. */
   stress?: (line: number) => boolean;
+  /** Objects that are picked, to be left out. */
+  picked?: string[];
+  /** Instead of moving the drawing, a drag draws this; `onShape` gets its two points in mm. */
+  shape?: "rectangle" | "circle" | null;
+  onShape?: (points: [number[], number[]]) => void;
   label: string;
 }
 
@@ -38,6 +43,7 @@ export function LayerCanvas(p: Props) {
   const [look, setLook] = useState<Look | null>(null);
   const touches = useRef(new Map<number, [number, number]>());
   const moved = useRef(0);
+  const [drag, setDrag] = useState<[number[], number[]] | null>(null);
 
   const fit = useCallback((): Look => {
     const [w, h] = size;
@@ -71,7 +77,9 @@ export function LayerCanvas(p: Props) {
     there.height = size[1] * ratio;
     g.setTransform(ratio, 0, 0, ratio, 0, 0);
     draw(g, p, now, size);
+    if (drag && p.shape) drawShape(g, p.shape, drag, now);
   });
+  const onBed = ([x, y]: [number, number]) => [(x - now.x) / now.scale, (now.y - y) / now.scale];
 
   const zoom = (factor: number, x: number, y: number) => {
     const scale = Math.min(200, Math.max(fit().scale * 0.5, now.scale * factor));
@@ -87,11 +95,16 @@ export function LayerCanvas(p: Props) {
     e.currentTarget.setPointerCapture(e.pointerId);
     touches.current.set(e.pointerId, at(e));
     moved.current = 0;
+    if (p.shape) setDrag([onBed(at(e)), onBed(at(e))]);
   };
   const move = (e: PointerEvent) => {
     const before = touches.current.get(e.pointerId);
     if (!before) return;
     const here = at(e);
+    if (p.shape && drag) {
+      setDrag([drag[0], onBed(here)]);
+      return;
+    }
     const others = [...touches.current.entries()].filter(([id]) => id !== e.pointerId);
     touches.current.set(e.pointerId, here);
     moved.current += Math.abs(here[0] - before[0]) + Math.abs(here[1] - before[1]);
@@ -103,6 +116,11 @@ export function LayerCanvas(p: Props) {
   };
   const up = (e: PointerEvent) => {
     touches.current.delete(e.pointerId);
+    if (p.shape && drag) {
+      p.onShape?.([drag[0], onBed(at(e))]);
+      setDrag(null);
+      return;
+    }
     if (moved.current > 5 || !p.choose) return;
     const [x, y] = at(e);
     const [mx, my] = [(x - now.x) / now.scale, (now.y - y) / now.scale];
@@ -116,7 +134,7 @@ export function LayerCanvas(p: Props) {
         ref={canvas}
         role="img"
         aria-label={p.label}
-        className="h-full w-full touch-none cursor-grab active:cursor-grabbing"
+        className={`h-full w-full touch-none ${p.shape ? "cursor-crosshair" : "cursor-grab active:cursor-grabbing"}`}
         onWheel={wheel}
         onPointerDown={down}
         onPointerMove={move}
@@ -254,13 +272,31 @@ function draw(g: CanvasRenderingContext2D, p: Props, look: Look, size: [number, 
     g.beginPath();
     o.outline.forEach(([x, y], i) => (i ? g.lineTo(X(x!), Y(y!)) : g.moveTo(X(x!), Y(y!))));
     g.closePath();
-    const chosen = o.name === p.chosen;
-    g.strokeStyle = chosen ? css("--ink") : css("--faded");
+    const picked = p.picked?.includes(o.name) ?? false;
+    const chosen = o.name === p.chosen || picked;
+    if (picked) {
+      g.fillStyle = css("--alarm-wash");
+      g.fill();
+    }
+    g.strokeStyle = picked ? css("--alarm") : chosen ? css("--ink") : css("--faded");
     g.lineWidth = chosen ? 2.5 : 1;
     g.setLineDash(chosen ? [] : [2, 3]);
     g.stroke();
     g.setLineDash([]);
   }
+}
+
+/** What is being drawn round objects: a rectangle by its corners, a circle by its middle and rim. */
+function drawShape(g: CanvasRenderingContext2D, shape: "rectangle" | "circle", [a, b]: [number[], number[]], look: Look) {
+  const [x, y, u, v] = [look.x + a[0]! * look.scale, look.y - a[1]! * look.scale, look.x + b[0]! * look.scale, look.y - b[1]! * look.scale];
+  g.beginPath();
+  if (shape === "circle") g.arc(x, y, Math.hypot(u - x, v - y), 0, 2 * Math.PI);
+  else g.rect(Math.min(x, u), Math.min(y, v), Math.abs(u - x), Math.abs(v - y));
+  g.fillStyle = css("--alarm-wash");
+  g.fill();
+  g.strokeStyle = css("--alarm");
+  g.lineWidth = 1.5;
+  g.stroke();
 }
 
 function path(

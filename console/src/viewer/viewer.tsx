@@ -25,6 +25,9 @@ interface Props {
   layer?: number;
   onLayer?: (layer: number) => void;
   stress?: (line: number) => boolean;
+  picked?: string[];
+  shape?: "rectangle" | "circle" | null;
+  onShape?: (points: [number[], number[]]) => void;
   whole?: boolean;
   beside?: ReactNode;
   height?: string;
@@ -172,6 +175,9 @@ export function Viewer(p: Props) {
               chosen={p.chosen ?? null}
               choose={p.choose}
               stress={p.stress}
+              picked={p.picked}
+              shape={p.shape}
+              onShape={p.onShape}
               label={`Layer ${layer} of ${p.layers} from above`}
             />
           )}

@@ -53,7 +53,7 @@ export function EditDialog({ file, start, close }: { file: LibraryFile; start: E
       case "pause":
         return { kind, layer, message: f.message ?? "" };
       case "skip":
-        return { kind, object: f.object ?? "" };
+        return { kind, from_layer: 1, object: f.object ?? "" };
       case "repeat":
         return { kind, copies: Number(f.copies), gap_mm: Number(f.gap) };
       case "start-from":

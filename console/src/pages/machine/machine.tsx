@@ -1,21 +1,20 @@
-import { useState } from "react";
 import { Link, useParams } from "react-router";
 
 import { api, type MachineDetail, value } from "../../api/client";
 import { useLive, useNow } from "../../api/live";
-import { useBuild, useBuilds, useChange, useHeat, useLedger, useMachine, useMachines, useReading } from "../../api/queries";
-import { Button } from "../../ui/button";
+import { useBuilds, useChange, useHeat, useLedger, useMachine, useMachines } from "../../api/queries";
 import { Frame } from "../../ui/camera";
-import { Dialog } from "../../ui/dialog";
 import { clock, degrees, duration, percent, when, width } from "../../ui/format";
 import { Empty, Fact, Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { MEANING, StateMark } from "../../ui/state";
-import type { BedObject } from "../../viewer/layer-canvas";
-import { Viewer } from "../../viewer/viewer";
 import { makeAxis } from "../board/axis";
 import { AxisHead, AxisRules, Timeline } from "../board/timeline";
-import { ClearDialog } from "./clear";
+import { Adjust } from "./adjust";
+import { Deeds } from "./deeds";
+import { FilamentChange } from "./filament";
+import { Free } from "./free";
 import { HeatChart } from "./heat";
+import { Laying } from "./laying";
 
 export function MachinePage() {
   const name = useParams().name ?? "";
@@ -40,7 +39,11 @@ export function MachinePage() {
   return <Known machine={{ ...detail.data, ...live }} />;
 }
 
+/** Two columns where there is room; on a phone one, in the order of what hands need first. */
+const COLUMN = "contents min-w-0 lg:flex lg:flex-col lg:gap-5";
+
 function Known({ machine: m }: { machine: MachineDetail }) {
+  const moment = m.hands?.moment ?? "free";
   return (
     <Page
       title={
@@ -60,148 +63,49 @@ function Known({ machine: m }: { machine: MachineDetail }) {
           {m.state}: {m.reason}.
         </p>
       )}
+      {m.hands?.suspect && (
+        <p className="mt-0 mb-4 rounded-md bg-alarm-wash px-4 py-2.5 text-alarm">
+          {m.name} leaves lines without an answer: it may be hanging, or its cable loose.
+        </p>
+      )}
+      {m.hands?.nozzle_rests && (
+        <p className="mt-0 mb-4 rounded-md bg-sunk px-4 py-2.5">
+          The nozzle is let cool while the build waits; resuming heats it again.
+        </p>
+      )}
       <div className="grid gap-5 lg:grid-cols-[minmax(0,5fr)_minmax(0,4fr)]">
-        <div className="flex min-w-0 flex-col gap-5">
-          <Sheet className="overflow-hidden">
+        <div className={COLUMN}>
+          <Sheet className="order-1 overflow-hidden">
             <Frame machine={m} className="aspect-[4/3] w-full" />
           </Sheet>
-          {m.build && <Laying machine={m} />}
-          <History name={m.name} />
+          {m.build && (
+            <div className="order-5 min-w-0">
+              <Laying machine={m} />
+            </div>
+          )}
+          {moment === "free" && (
+            <div className="order-5 min-w-0">
+              <Free machine={m} />
+            </div>
+          )}
+          <div className="order-9 min-w-0">
+            <History name={m.name} />
+          </div>
         </div>
-        <div className="flex min-w-0 flex-col gap-5">
-          <ThisBuild machine={m} />
-          <Heat machine={m} />
-          <Day machine={m} />
-          <SetUp machine={m} />
+        <div className={COLUMN}>
+          <div className="order-2 flex min-w-0 flex-col gap-5">
+            <ThisBuild machine={m} />
+            {m.hands?.change && moment !== "free" && <FilamentChange machine={m} />}
+            {moment !== "free" && m.build && !m.build.outcome && <Adjust machine={m} />}
+          </div>
+          <div className="order-6 flex min-w-0 flex-col gap-5">
+            <Heat machine={m} />
+            <Day machine={m} />
+            <SetUp machine={m} />
+          </div>
         </div>
       </div>
     </Page>
-  );
-}
-
-/** What of the build is down and what is next, layer by layer. */
-function Laying({ machine: m }: { machine: MachineDetail }) {
-  const b = m.build!;
-  const build = useBuild(b.id);
-  const reading = useReading(build.data?.sha256, m.model);
-  if (build.error || reading.error) return null;
-  const [wide = 220, deep = 220] = m.model_detail.volume_mm ?? [];
-  return (
-    <Sheet className="overflow-hidden">
-      <SheetTitle
-        beside={
-          build.data && (
-            <Link to={`/library/files/${build.data.file_id}?revision=${build.data.revision}`} className="text-faded">
-              {b.file}, revision {build.data.revision}
-            </Link>
-          )
-        }
-      >
-        Layer by layer
-      </SheetTitle>
-      {build.data && reading.data ? (
-        <Viewer
-          sha256={build.data.sha256}
-          model={m.model}
-          layers={reading.data.layers}
-          bed={[wide, deep]}
-          objects={reading.data.objects as BedObject[]}
-          following={b.outcome ? undefined : { layer: Math.max(1, b.layer ?? 1), acknowledged: b.acknowledged ?? 0 }}
-          layer={b.outcome ? undefined : Math.max(1, b.layer ?? 1)}
-          height="h-[24rem]"
-        />
-      ) : (
-        <Loading rows={5} />
-      )}
-    </Sheet>
-  );
-}
-
-type Deed = "pause" | "resume" | "stop" | "take-out" | "put-back" | "start-next";
-
-function Deeds({ machine: m }: { machine: MachineDetail }) {
-  const [asking, setAsking] = useState<"stop" | "clear" | null>(null);
-  const b = m.build;
-  const run = useChange(
-    async (deed: Deed) => {
-      const path = { path: { number: b?.id ?? 0 } };
-      const named = { params: { path: { name: m.name } } };
-      if (deed === "pause") await value(api.POST("/api/builds/{number}/pause", { params: path, body: { reason: "" } }));
-      if (deed === "resume") await value(api.POST("/api/builds/{number}/resume", { params: path }));
-      if (deed === "stop") await value(api.POST("/api/builds/{number}/stop", { params: path, body: { reason: "" } }));
-      if (deed === "take-out") await value(api.POST("/api/machines/{name}/take-out", { ...named, body: { reason: "" } }));
-      if (deed === "put-back") await value(api.POST("/api/machines/{name}/put-back", named));
-      if (deed === "start-next") await value(api.POST("/api/machines/{name}/start-next", named));
-    },
-    "machine",
-    "builds",
-    "jobs",
-  );
-  const asked = (deed: Deed) => run.isPending && run.variables === deed;
-  const running = b && !b.outcome;
-  return (
-    <div className="flex flex-col items-end gap-2">
-      <div className="flex flex-wrap gap-2">
-        {running && m.state !== "paused" && (
-          <Button asked={asked("pause")} onClick={() => run.mutate("pause")}>
-            Pause
-          </Button>
-        )}
-        {m.state === "paused" && (
-          <Button kind="strong" asked={asked("resume")} onClick={() => run.mutate("resume")}>
-            Resume
-          </Button>
-        )}
-        {running && (
-          <Button kind="danger" asked={asked("stop")} onClick={() => setAsking("stop")}>
-            Stop…
-          </Button>
-        )}
-        {b?.outcome && (m.state === "uncleared" || m.state === "down") && (
-          <Button kind="strong" onClick={() => setAsking("clear")}>
-            Clear…
-          </Button>
-        )}
-        {m.state === "idle" && m.intake === "manual" && (
-          <Button kind="strong" asked={asked("start-next")} onClick={() => run.mutate("start-next")}>
-            Start next
-          </Button>
-        )}
-        {m.state === "idle" && (
-          <Button asked={asked("take-out")} onClick={() => run.mutate("take-out")}>
-            Take out
-          </Button>
-        )}
-        {(m.state === "service" || m.state === "down") && (
-          <Button asked={asked("put-back")} onClick={() => run.mutate("put-back")}>
-            Put back
-          </Button>
-        )}
-      </div>
-      <Refusal error={run.error} />
-      <Dialog
-        open={asking === "stop"}
-        close={() => setAsking(null)}
-        title={`Stop build ${b?.id}?`}
-        text={`${b?.file} on ${m.name} is at ${percent(b?.progress ?? 0)}. What was laid down so far is lost; the bed must be cleared afterwards.`}
-      >
-        <div className="flex justify-end gap-2">
-          <Button kind="quiet" onClick={() => setAsking(null)}>
-            Let it run
-          </Button>
-          <Button
-            kind="danger"
-            onClick={() => {
-              setAsking(null);
-              run.mutate("stop");
-            }}
-          >
-            Stop the build
-          </Button>
-        </div>
-      </Dialog>
-      {asking === "clear" && b && <ClearDialog machine={m.name} build={b} close={() => setAsking(null)} />}
-    </div>
   );
 }
 
@@ -237,6 +141,7 @@ function ThisBuild({ machine: m }: { machine: MachineDetail }) {
         >
           <div className="h-full rounded-full" style={{ width: width(share), background: "var(--building)" }} />
         </div>
+        {m.hands?.sent_share != null && <p className="mt-0 mb-2">The file is on its way to the machine: {percent(m.hands.sent_share)}.</p>}
         <dl className="m-0">
           {b.outcome ? (
             <Fact name="Ended">{[b.outcome, b.reason].filter(Boolean).join(": ")}</Fact>
@@ -318,6 +223,20 @@ const INTAKES = {
   closed: "takes no work",
 } as const;
 
+const WATCH: Record<string, string> = {
+  true: "it turns its heaters off itself",
+  false: "its heaters stay on: it has no watch of its own",
+  null: "not known yet",
+};
+
+function firmware(m: MachineDetail): string {
+  if (m.hands?.runs_file) return "runs files itself";
+  const c = m.hands?.contact;
+  if (!c?.firmware) return "nothing yet";
+  const cannot = Object.entries(c.capabilities ?? {}).filter(([, has]) => !has);
+  return c.firmware + (cannot.length ? `; cannot ${cannot.map(([name]) => name.toLowerCase().replaceAll("_", " ")).join(", ")}` : "");
+}
+
 function SetUp({ machine: m }: { machine: MachineDetail }) {
   const change = useChange(
     (intake: keyof typeof INTAKES) =>
@@ -327,7 +246,16 @@ function SetUp({ machine: m }: { machine: MachineDetail }) {
   const [x, y, z] = m.model_detail.volume_mm ?? [0, 0, 0];
   return (
     <Sheet>
-      <SheetTitle>Set-up</SheetTitle>
+      <SheetTitle
+        beside={
+          <span className="flex gap-4">
+            <Link to={`/machines/${m.name}/log`}>Line log</Link>
+            <Link to={`/machines/${m.name}/level`}>Level of the bed</Link>
+          </span>
+        }
+      >
+        Set-up
+      </SheetTitle>
       <dl className="m-0 px-5 pb-4">
         <Fact name="Intake">
           <select
@@ -352,8 +280,12 @@ function SetUp({ machine: m }: { machine: MachineDetail }) {
         <Fact name="Model">
           {m.model}, {x} × {y} × {z} mm
         </Fact>
-        <Fact name="Link">{m.link}</Fact>
-        <Fact name="Lines sent again">{m.resends ?? 0}</Fact>
+        <Fact name="Link">
+          <span className="break-all">{m.link}</span>
+        </Fact>
+        <Fact name="Says of itself">{firmware(m)}</Fact>
+        {!m.hands?.runs_file && <Fact name="Lines sent again">{m.resends ?? 0}</Fact>}
+        <Fact name="If its tender dies">{WATCH[String(m.hands?.watchdog ?? null)]}</Fact>
       </dl>
       <div className="px-5 pb-3">
         <Refusal error={change.error} />

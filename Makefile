@@ -1,4 +1,4 @@
-.PHONY: help setup demo demo-reset console types test lint bench states
+.PHONY: help setup demo demo-reset console types test lint faults bench states
 .DEFAULT_GOAL := help
 BIN := .venv/bin
 
@@ -35,6 +35,10 @@ types: ## Make the console's API types anew from the service's OpenAPI document.
 
 states: ## Draw docs/states.md from the tables.
 	$(BIN)/python -m chronarch.core.states > docs/states.md
+
+faults: ## Try the whole faults table, a quarter of an hour, and write docs/reliability.md.
+	@tools/setup develop
+	$(BIN)/python -m tests.faults --write
 
 bench: ## Measure: each figure as a ratio to a limit taken in the same run.
 	@tools/setup develop

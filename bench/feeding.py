@@ -1,111 +1,337 @@
-"""How fast lines are fed to one machine, as a ratio to a bare echo of the same bytes on the same machine.
+"""How well machines are fed, on real sockets between processes; each figure beside a limit taken in the same run.
 
-Both talk over TCP on loopback, one line outstanding at a time, in two processes. The limit sends each line as the link
-would, numbered and check-summed, and waits for three bytes to come back; the measured run feeds a stand-in through the
-tender's own link. Run it with `make bench`.
+1.  One link at full speed, as a ratio to a bare echo of the same lines by the same event loop.
+2.  Fifty links of one tender at 200 lines/s each: processor time, and how late a line ever comes.
+3.  The same with the camera process at full tilt: what becomes of the 99th percentile.
+4.  An emergency stop in the middle of it: milliseconds until it is on the wire.
+
+Every line goes the whole way a tender's lines go: link, steward, journal, log, socket. Run it with `make bench`.
 """
 
 from __future__ import annotations
 
 import asyncio
+import http.server
 import multiprocessing
+import resource
 import statistics
+import tempfile
+import threading
 import time
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
 
-from chronarch.core.line_link import Acknowledged, Finished, LineLink, Steps, numbered
-from chronarch.standins.machine import MachineStandin, Setup
+import uvloop
 
-LINES = 10_000
+from chronarch.core.clock import ScaledClock
+from chronarch.core.gcode.plan import Mark, Plan
+from chronarch.core.line_link import numbered
+from chronarch.core.mind import Errand
+from chronarch.core.states import MachineState
+from chronarch.tender.background import Background, yield_to_feeding
+from chronarch.tender.keeping import Keeping
+from chronarch.tender.line_machine import LineMachine
+from chronarch.tender.link import Surroundings
+from chronarch.tender.program import FileProgram
+from chronarch.wire.machines import Model
+from chronarch.wire.upstream import Charge
+
+LINES = 20_000
 ROUNDS = 3
+LINKS, RATE, SECONDS = 50, 200, 10
+FRAME = b"\xff\xd8\xff" + bytes(60_000)
 
 
-def program(lines: int) -> Steps:
-    """Short moves that a machine with a quick clock never has to wait for."""
-    return Steps(tuple(b"G1 X%.3f Y%.3f E%.5f F18000" % (100 + n % 7, 100 + n % 5, n * 0.01) for n in range(lines)))
+# The other end: machines in a process of their own --------------------------------------------------------------------
 
 
-def _serve(kind: str, port: multiprocessing.Queue[int]) -> None:
-    asyncio.run(_echo(port) if kind == "echo" else _standin(port))
+class Echo(asyncio.Protocol):
+    """Answers `ok` to every line; `pace_s` after it where that is set. `late` gathers, in seconds, how long after an
+    answer the next line came."""
+
+    def __init__(self, pace_s: float, late: list[float], halts: list[float]) -> None:
+        self.pace_s, self.late, self.halts = pace_s, late, halts
+        self.partial = b""
+        self.due = 0.0
+        self.answered = 0.0
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        self.transport: Any = transport
+
+    def data_received(self, data: bytes) -> None:
+        if b"M112" in data:
+            self.halts.append(time.monotonic())
+        *lines, self.partial = (self.partial + data).split(b"\n")
+        now = time.monotonic()
+        if self.answered:
+            self.late.append(now - self.answered)
+            self.answered = 0.0
+        if not self.pace_s:
+            self.transport.write(b"ok\n" * len(lines))
+            return
+        for line in lines:
+            if b" M" in line or line.startswith(b"M"):
+                self.transport.write(b"ok\n")
+                continue
+            self.due = max(now, self.due + self.pace_s)
+            asyncio.get_running_loop().call_at(self.due, self.answer)
+
+    def answer(self) -> None:
+        if not self.transport.is_closing():
+            self.answered = time.monotonic()
+            self.transport.write(b"ok\n")
 
 
-async def _echo(port: multiprocessing.Queue[int]) -> None:
-    async def answer(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        while await reader.readline():
-            writer.write(b"ok\n")
+def _machines(pace_s: float, count: int, pipe: Any) -> None:
+    async def serve() -> None:
+        loop = asyncio.get_running_loop()
+        late: list[float] = []
+        halts: list[float] = []
+        servers = [await loop.create_server(lambda: Echo(pace_s, late, halts), "127.0.0.1", 0) for _ in range(count)]
+        pipe.send([server.sockets[0].getsockname()[1] for server in servers])
+        while True:
+            await asyncio.sleep(0.01)
+            if pipe.poll():
+                if pipe.recv() == "end":
+                    return
+                pipe.send((late[:], halts[:]))
+                late.clear()
 
-    server = await asyncio.start_server(answer, "127.0.0.1", 0)
-    port.put(server.sockets[0].getsockname()[1])
-    await server.serve_forever()
+    uvloop.run(serve())
 
 
-async def _standin(port: multiprocessing.Queue[int]) -> None:
-    machine = MachineStandin(Setup("Anchor", rate=1000))
-    await machine.start()
-    port.put(machine.port)
-    await asyncio.Event().wait()
+class Machines:
+    """Such machines, for as long as the block lasts."""
+
+    def __init__(self, pace_s: float, count: int) -> None:
+        context = multiprocessing.get_context("spawn")
+        self.pipe, theirs = context.Pipe()
+        self.process = context.Process(target=_machines, args=(pace_s, count, theirs), daemon=True)
+
+    def __enter__(self) -> Machines:
+        self.process.start()
+        self.ports: list[int] = self.pipe.recv()
+        return self
+
+    def seen(self) -> tuple[list[float], list[float]]:
+        """How late lines came since last asked, sorted; and when a halt came."""
+        self.pipe.send("seen")
+        late, halts = self.pipe.recv()
+        return sorted(late), halts
+
+    def __exit__(self, *gone: object) -> None:
+        self.pipe.send("end")
+        self.process.join(5)
+        self.process.kill()
 
 
-async def bare(port: int, lines: int) -> float:
-    """Lines a second of the limit."""
-    reader, writer = await asyncio.open_connection("127.0.0.1", port)
-    steps = program(lines)
+# Our end ----------------------------------------------------------------------------------------------------------
+
+
+def write_program(folder: Path, lines: int) -> Path:
+    """Short moves, as a file."""
+    path = folder / "program.gcode"
+    with path.open("wb") as out:
+        for n in range(lines):
+            out.write(b"G1 X%.3f Y%.3f E%.5f F18000\n" % (100 + n % 7, 100 + n % 5, n * 0.01))
+    return path
+
+
+async def bare(port: int, path: Path) -> float:
+    """Lines a second of the limit: each line numbered and check-summed as it goes, one outstanding, nothing else."""
+    program = FileProgram(path)
+    loop = asyncio.get_running_loop()
+    done = loop.create_future()
+
+    class Client(asyncio.Protocol):
+        def connection_made(self, transport: asyncio.BaseTransport) -> None:
+            self.transport: Any = transport
+            self.at = 0
+            self.send()
+
+        def send(self) -> None:
+            if self.at == len(program):
+                done.set_result(None)
+                return
+            self.transport.write(numbered(self.at + 1, program.command(self.at)))
+            self.at += 1
+
+        def data_received(self, data: bytes) -> None:
+            self.send()
+
     began = time.perf_counter()
-    for n in range(lines):
-        writer.write(numbered(n + 1, steps.command(n)))
-        await reader.readline()
-    rate = lines / (time.perf_counter() - began)
-    writer.close()
+    transport, _ = await loop.create_connection(Client, "127.0.0.1", port)
+    await done
+    rate = len(program) / (time.perf_counter() - began)
+    transport.close()
     return rate
 
 
-async def fed(port: int, lines: int) -> tuple[float, list[float]]:
-    """Lines a second through the link, and each line's seconds from one acknowledgement to the next."""
-    reader, writer = await asyncio.open_connection("127.0.0.1", port)
-    link = LineLink()
-    link.connected()
-    link.load(program(lines), own=False)
-    gaps: list[float] = []
-    last = began = time.perf_counter()
-    while True:
-        writer.write(link.outgoing())
-        events = link.receive(await reader.read(65536), time.monotonic())
-        now = time.perf_counter()
-        for event in events:
-            if isinstance(event, Acknowledged):
-                gaps.append(now - last)
-                last = now
-        if len(gaps) >= lines or any(isinstance(e, Finished) for e in events):
-            break
-    rate = lines / (now - began)
-    writer.close()
-    return rate, gaps
+class Feeding:
+    """Links as a tender has them, each with a build under way."""
+
+    def __init__(self, folder: Path, path: Path, ports: list[int]) -> None:
+        now = datetime.now(UTC)
+        clock = ScaledClock(now, now, 1.0)
+        around = Surroundings("bench", clock, None, Keeping(folder / "kept"), lambda *what: None)  # type: ignore[arg-type]
+        self.links = []
+        for n, port in enumerate(ports):
+            model = Model(name="m", watchdog_s=0, idle_off_s=0)
+            charge = Charge(machine=f"M{n}", link=f"tcp://127.0.0.1:{port}", model=model, state=MachineState.IDLE)
+            self.links.append(LineMachine(charge, around))
+        program = FileProgram(path)
+        plan = Plan((Mark(0, 0.0, 0.0), Mark(len(program), 1e6, 1.0)), (0,))
+        self.errand = Errand(1, plan, program)
+        self.tasks = [asyncio.create_task(link.run()) for link in self.links]
+
+    async def begin(self) -> None:
+        """Builds under way on all; the machines only say ok, so being made ready is taken as read."""
+        for link in self.links:
+            while not link.connected:  # noqa: ASYNC110
+                await asyncio.sleep(0.005)
+            link.steward.link.drop()
+            link.steward._drop_asides("bench")
+            link.steward._prepared = True
+        await asyncio.sleep(0.3)  # what was said until now is over
+        for link in self.links:
+            link.steward.begin(self.errand, link._now())
+            link.flush()
+
+    def taken(self) -> int:
+        return sum(link.steward.progress.acknowledged for link in self.links if link.steward.progress)
+
+    async def end(self) -> None:
+        for task in self.tasks:
+            task.cancel()
+        await asyncio.gather(*self.tasks, return_exceptions=True)
+
+
+async def fed(folder: Path, path: Path, port: int) -> float:
+    """Lines a second through a tender's whole link."""
+    feeding = Feeding(folder, path, [port])
+    await feeding.begin()
+    began = time.perf_counter()
+    at = feeding.taken()
+    while feeding.taken() < LINES:  # noqa: ASYNC110
+        await asyncio.sleep(0.01)
+    rate = (LINES - at) / (time.perf_counter() - began)
+    await feeding.end()
+    return rate
+
+
+async def many(folder: Path, path: Path, machines: Machines) -> dict[str, float]:
+    """Fifty links at once for some seconds."""
+    feeding = Feeding(folder, path, machines.ports)
+    await feeding.begin()
+    await asyncio.sleep(1.5)
+    machines.seen()
+    used, taken, began = resource.getrusage(resource.RUSAGE_SELF), feeding.taken(), time.monotonic()
+    await asyncio.sleep(SECONDS)
+    wall = time.monotonic() - began
+    now = resource.getrusage(resource.RUSAGE_SELF)
+    late, _ = machines.seen()
+    asked = time.monotonic()
+    feeding.links[LINKS // 2].steward.emergency(feeding.links[LINKS // 2]._now())
+    feeding.links[LINKS // 2].send()
+    await asyncio.sleep(0.3)
+    _, halts = machines.seen()
+    figures = {
+        "rate": (feeding.taken() - taken) / wall / LINKS,
+        "core": (now.ru_utime + now.ru_stime - used.ru_utime - used.ru_stime) / wall,
+        "p50": late[len(late) // 2] * 1000,
+        "p99": late[int(len(late) * 0.99)] * 1000,
+        "worst": late[-1] * 1000,
+        "halt": (halts[-1] - asked) * 1000,
+    }
+    await feeding.end()
+    return figures
+
+
+class Frames(http.server.BaseHTTPRequestHandler):
+    """Cameras and, in one, the service that takes their frames."""
+
+    protocol_version = "HTTP/1.1"
+
+    def do_GET(self) -> None:
+        self.send_response(200)
+        self.send_header("Content-Length", str(len(FRAME)))
+        self.end_headers()
+        self.wfile.write(FRAME)
+
+    def do_PUT(self) -> None:
+        self.rfile.read(int(self.headers["Content-Length"]))
+        self.send_response(200)
+        self.send_header("Content-Length", "2")
+        self.end_headers()
+        self.wfile.write(b"{}")
+        Frames.put += 1
+
+    put = 0
+
+    def log_message(self, *what: object) -> None:
+        pass
+
+
+def _serve_frames(pipe: Any) -> None:
+    yield_to_feeding()  # cameras and service are other computers
+    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Frames)
+    server.handle_error = lambda *who: None  # type: ignore[method-assign]  # whoever is killed hangs up
+    pipe.send(server.server_port)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    while pipe.recv() != "end":
+        pipe.send(Frames.put)
 
 
 def main() -> None:
-    context = multiprocessing.get_context("spawn")
-    rates: dict[str, list[float]] = {"echo": [], "fed": []}
-    gaps: list[float] = []
-    for _ in range(ROUNDS):
-        for kind in ("echo", "standin"):
-            ports: multiprocessing.Queue[int] = context.Queue()
-            server = context.Process(target=_serve, args=(kind, ports), daemon=True)
-            server.start()
-            port = ports.get(timeout=20)
-            if kind == "echo":
-                rates["echo"].append(asyncio.run(bare(port, LINES)))
-            else:
-                rate, found = asyncio.run(fed(port, LINES))
-                rates["fed"].append(rate)
-                gaps += found
-            server.terminate()
-            server.join()
-    limit, measured = statistics.median(rates["echo"]), statistics.median(rates["fed"])
-    gaps.sort()
-    print(f"bare echo  {limit:8.0f} lines/s  (median of {ROUNDS}, {LINES} lines each)")
-    print(
-        f"fed        {measured:8.0f} lines/s  99th percentile between lines {gaps[int(len(gaps) * 0.99)] * 1000:.2f} ms"
-    )
-    print(f"ratio      {measured / limit:8.2f}")
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        path = write_program(folder, LINES)
+        rates: dict[str, list[float]] = {"bare": [], "fed": []}
+        for n in range(2 * ROUNDS + 1):
+            with Machines(0.0, 1) as machines:
+                rates["bare"].append(uvloop.run(bare(machines.ports[0], path)))
+                rates["fed"].append(uvloop.run(fed(folder / f"one{n}", path, machines.ports[0])))
+        limit, measured = statistics.median(rates["bare"]), statistics.median(rates["fed"])
+        ratio = statistics.median(ours / bare for ours, bare in zip(rates["fed"], rates["bare"], strict=True))
+        print(
+            f"one link    bare echo {limit:.0f} lines/s, fed {measured:.0f} lines/s: ratio {ratio:.2f} (at least 0.70)"
+        )
+        with Machines(1 / RATE, LINKS) as machines:
+            alone = uvloop.run(many(folder / "many", path, machines))
+        print(
+            f"{LINKS} links    {alone['rate']:.0f} lines/s each   {alone['core']:.2f} of a core (under 0.50)   "
+            f"late by {alone['p50']:.2f} ms in the middle, {alone['p99']:.2f} ms at the 99th percentile, "
+            f"{alone['worst']:.1f} ms at worst (under 250)"
+        )
+        print(f"emergency   {alone['halt']:.1f} ms to the wire (under 100), all links feeding")
+        context = multiprocessing.get_context("spawn")
+        pipe, theirs = context.Pipe()
+        server = context.Process(target=_serve_frames, args=(theirs,), daemon=True)
+        server.start()
+        port = pipe.recv()
+        pairs = []
+        for n in range(ROUNDS):
+            with Machines(1 / RATE, LINKS) as machines:
+                quiet = uvloop.run(many(folder / f"quiet{n}", path, machines))["p99"]
+            background = Background(f"http://127.0.0.1:{port}", "x")
+            for k in range(12):
+                url = f"http://127.0.0.1:{port}/{k}.jpg"
+                background.tell({"name": f"c{k}", "what": "camera", "machine": f"M{k}", "url": url, "every_s": 0.0})
+            background.look_after()
+            with Machines(1 / RATE, LINKS) as machines:
+                busy = uvloop.run(many(folder / f"busy{n}", path, machines))["p99"]
+            pipe.send("count")
+            frames = pipe.recv()
+            background.close()
+            pairs.append((busy / quiet, quiet, busy))
+        ratio, quiet, busy = sorted(pairs)[len(pairs) // 2]
+        print(
+            f"cameras     12 at full tilt, {frames} frames: 99th percentile {quiet:.2f} -> {busy:.2f} ms, "
+            f"x {ratio:.2f} (under 1.20; median of {ROUNDS})"
+        )
+        pipe.send("end")
+        server.kill()
 
 
 if __name__ == "__main__":

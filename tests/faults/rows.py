@@ -1,0 +1,464 @@
+# ruff: noqa: E501  the rows of a table read best in one line each
+"""The faults table: what is broken and when, what must hold, and how it is tried. docs/reliability.md shows it.
+
+A row is given a shop, a lot to draw points by, and how many points; it breaks things at each, sees what must hold, and
+says what it saw. `make test` tries each with few points, `make faults` with all.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import itertools
+import os
+import random
+import resource
+import signal
+import socket
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+import httpx
+from websockets.sync.client import connect
+
+from chronarch.client import requests
+from chronarch.core.happenings import BuildEnded, Noticed
+from chronarch.core.states import MachineState, Outcome, Verdict
+from chronarch.wire.upstream import Hello
+from chronarch.wire.work import Build
+from tests.faults.clock import jumping_build
+from tests.support.gcode import commands, executed_sha256, squares
+from tests.support.world import World, WorldCase, eventually
+
+LONG = squares(layers=10, rounds=20, side=50, feed=3000)
+"""About 1000 commands and 800 s of motion: some four seconds at the shop's rate."""
+COMMANDS = len(commands(LONG))
+
+
+class Shop(WorldCase):
+    """Three machines: two that are fed, one that runs files itself; and what must hold of any build."""
+
+    machines = ("Anchor", "Bezel")
+    stored = ("Pallet",)
+    rate = 200.0
+    own_database = True
+
+    @classmethod
+    def prepare(cls) -> None:
+        super().prepare()
+        cls.world.add_file("long.gcode", LONG)
+
+    def runTest(self) -> None:
+        """Nothing by itself."""
+
+    def start_build(self, name: str = "Anchor", at_least: int = 150) -> Build:
+        self.clear(name)
+        job = self.world.submit("long.gcode", machine=name)
+        build = self.world.build_of(job)
+        self.world.until(name, MachineState.BUILDING)
+        self.world.taken(name, at_least)
+        return build
+
+    def made(self, build: Build, within_s: float = 90.0) -> None:
+        """The build completes, the machine ran the file exactly, no heater is on, the ledger is whole, and the verdict
+        counts."""
+        w = self.world
+        w.until(build.machine, MachineState.UNCLEARED, within_s)
+        standin = w.standin(build.machine)
+        self.assertEqual((standin["taken"], standin["sha256"]), (COMMANDS, executed_sha256(LONG)))
+        ended = w.client.do(requests.build(build.id))
+        self.assertEqual((ended.outcome, ended.acknowledged, ended.reason), (Outcome.COMPLETED, COMMANDS, ""))
+        self.cold(build.machine)
+        entries = w.client.do(requests.ledger(machine=build.machine))
+        for before, after in itertools.pairwise(entries):
+            self.assertEqual(before.end, after.begin, "the ledger has no gap and no overlap")
+        w.client.do(requests.verdict(build.id, Verdict.GOOD))
+        self.assertEqual(w.client.do(requests.job(build.job)).good, 1)
+
+    def failed(self, build: Build, reason: str) -> None:
+        """The build is over and says truly why; what was run of it is the file's beginning; no heater is on."""
+        w = self.world
+        eventually(lambda: w.client.do(requests.build(build.id)).outcome, f"build {build.id} ends", 90)
+        ended = w.client.do(requests.build(build.id))
+        self.assertIs(ended.outcome, Outcome.FAILED)
+        self.assertIn(reason, ended.reason)
+        self.cold(build.machine)
+
+    def paused(self, build: Build, reason: str, within_s: float = 60.0) -> None:
+        """The build stands paused and says truly why."""
+        w = self.world
+        state = w.until(build.machine, MachineState.PAUSED, within_s)
+        self.assertIn(reason, state.reason)
+
+    def cold(self, name: str) -> None:
+        """No heater is asked for anything."""
+
+        def off() -> bool:
+            standin = self.world.standin(name)
+            return (standin["nozzle_asked_c"], standin["bed_asked_c"]) == (0, 0)
+
+        eventually(off, f"the heaters of {name} are off", 60)
+
+    def points(self, lot: random.Random, count: int, each: int = 3) -> list[list[int]]:
+        """Points in builds, drawn by lot: up to `each` a build, some way apart, as commands taken."""
+        builds = []
+        while count > 0:
+            mine = min(each, count)
+            step = (COMMANDS - 350) // mine
+            builds.append([150 + k * step + lot.randrange(max(1, step - 80)) for k in range(mine)])
+            count -= mine
+        return builds
+
+
+@dataclass(frozen=True)
+class Row:
+    """One fault. `points`: how many in the whole table; one or `quick` in the tests."""
+
+    key: str
+    broken: str
+    when: str
+    must: str
+    points: int
+    run: Callable[[Shop, World, random.Random, int], str]
+    quick: int = 1
+
+
+def _killed(process: str, start: Callable[[World], None]) -> Callable[[Shop, World, random.Random, int], str]:
+    def run(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+        away = []
+        for build_points in shop.points(lot, points):
+            build = shop.start_build()
+            for at in build_points:
+                w.taken("Anchor", at)
+                w.kill(process, signal.SIGKILL)
+                began = time.monotonic()
+                start(w)
+                away.append(time.monotonic() - began)
+            shop.made(build)
+        return f"{points} kills in {len(shop.points(lot, points))} builds; back in {max(away):.1f} s at most; every hash right"
+
+    return run
+
+
+def _start_service(w: World) -> None:
+    w.start_service()
+    eventually(lambda: all(m.reachable for m in w.machines()), "the tender is back")
+
+
+def _database(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    for build_points in shop.points(lot, points):
+        build = shop.start_build()
+        for at in build_points:
+            w.taken("Anchor", at)
+            w.server.kill()
+            w.taken("Anchor", min(COMMANDS, at + 60))
+            answer = httpx.get(f"{w.address}/api/jobs", headers={"Authorization": f"Bearer {w.key}"}, timeout=20)
+            shop.assertEqual((answer.status_code, answer.headers["retry-after"]), (503, "3"))
+            w.server.start()
+            eventually(lambda: w.client.do(requests.jobs()) is not None, "the service has its records again")
+        shop.made(build)
+    return f"{points} kills; builds went on, requests were answered 503 meanwhile; every hash right"
+
+
+def _standin(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    for (at,) in shop.points(lot, points, each=1):
+        build = shop.start_build()
+        w.taken("Anchor", at)
+        w.kill("standins", signal.SIGKILL)
+        w.start_standins()
+        shop.failed(build, "restarted itself")
+        shop.assertLess(w.standin("Anchor")["taken"], 5, "nothing of the file is run from its beginning")
+        for name in w.names:
+            shop.clear(name)
+    return f"{points} power cuts; each build failed saying that the machine restarted; nothing was run again"
+
+
+def _cut(seconds: float) -> Callable[[Shop, World, random.Random, int], str]:
+    def run(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+        for build_points in shop.points(lot, points, each=2):
+            build = shop.start_build("Bezel")
+            for at in build_points:
+                w.taken("Bezel", at)
+                w.fault("Bezel", "link-cut", value=seconds)
+                w.taken("Bezel", min(COMMANDS, w.standin("Bezel")["taken"] + 30))
+            shop.made(build)
+        return f"{points} cuts of {seconds:g} s; every hash right"
+
+    return run
+
+
+def _cut_long(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    # half a minute is more than an hour and a half of this shop's quick time: the machine's own watch must allow it
+    model = w.client.do(requests.models())[0]
+    w.client.do(requests.change_model(model.model_copy(update={"watchdog_s": 40_000})))
+    try:
+        return _cut(30)(shop, w, lot, points)
+    finally:
+        w.client.do(requests.change_model(model))
+
+
+def _clock(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    """In this process, for a container's clock cannot be set: a link and a machine, minded by a clock that jumps."""
+    jumps, told = asyncio.run(jumping_build(points * 5))
+    ended = [what for what in told if isinstance(what, BuildEnded)]
+    shop.assertEqual([(e.outcome, e.reason) for e in ended], [(Outcome.COMPLETED, "")])
+    shop.assertEqual([what for what in told if isinstance(what, Noticed)], [])
+    return f"{jumps} jumps of an hour; no alarm, no pause; hash right"
+
+
+def _cut_for_good(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    build = shop.start_build("Bezel")
+    w.fault("Bezel", "link-cut", value=0)
+    shown = w.until("Bezel", MachineState.OFFLINE, 60)
+    shop.assertIn("no link", shown.reason)
+    # it is heard of no more: what is left is the machine's own watch over its heaters
+    shop.cold("Bezel")
+    w.kill("standins", signal.SIGKILL)
+    w.start_standins()
+    shop.failed(build, "restarted itself")
+    for name in w.names:
+        shop.clear(name)
+    return "shown offline; the machine's own watch turned its heaters off; the build failed once it was back"
+
+
+def _damaged(fault: str, share: float, must: str) -> Callable[[Shop, World, random.Random, int], str]:
+    def run(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+        damaged = unseen = 0
+        for _ in range(points):
+            build = shop.start_build()
+            w.fault("Anchor", fault, value=share)
+            try:
+                if must == "made":
+                    w.until("Anchor", MachineState.UNCLEARED, 120)
+                else:
+                    shop.paused(build, "damages")
+                damaged = w.standin("Anchor")["corrupted"]
+                shop.assertGreater(damaged, 0)
+            finally:
+                w.fault("Anchor", "heal")
+            if must == "made":
+                shop.made(build)
+                continue
+            _resume(w, build)
+            w.until("Anchor", MachineState.UNCLEARED, 90)
+            url = f"http://127.0.0.1:{w.standins_port}/machines/Anchor/executed"
+            ran = httpx.get(url).text.splitlines()
+            shop.assertEqual(len(ran), COMMANDS, "each line once")
+            passed = sum(a != b for a, b in zip(ran, commands(LONG), strict=True))
+            shop.assertLessEqual(passed, 2, "hardly a line passes damaged before it is noticed")
+            unseen += passed
+            shop.cold("Anchor")
+        if must == "made":
+            return f"{damaged} lines damaged in the last build; completed; every hash right"
+        return (
+            f"{damaged} lines damaged in the last build; paused saying so, and completed on a sound wire; in {points} "
+            f"builds {unseen} damaged lines passed the checksum before that was noticed"
+        )
+
+    return run
+
+
+def _resume(w: World, build: Build) -> None:
+    w.client.do(requests.resume(build.id))
+
+
+def _full_disk(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    for (at,) in shop.points(lot, points, each=1):
+        build = shop.start_build()
+        w.taken("Anchor", at)
+        with _no_more_room(w.processes["tender"].pid):
+            w.client.do(requests.pause(build.id))
+            told = eventually(
+                lambda: [n for n in w.client.do(requests.notices()) if "disk" in n.text], "people are told"
+            )
+            _resume(w, build)
+            w.taken("Anchor", min(COMMANDS, w.standin("Anchor")["taken"] + 60))
+        shop.made(build)
+    return f"told: {told[0].text.split(': ', 1)[1]}; builds went on, all events arrived; every hash right"
+
+
+@contextlib.contextmanager
+def _no_more_room(pid: int) -> Iterator[None]:
+    """Every write of a process that makes a file longer fails, as on a full disk."""
+    before = resource.prlimit(pid, resource.RLIMIT_FSIZE)
+    resource.prlimit(pid, resource.RLIMIT_FSIZE, (1, before[1]))
+    try:
+        yield
+    finally:
+        resource.prlimit(pid, resource.RLIMIT_FSIZE, before)
+
+
+def _camera(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    for kind in ("hangs", "floods", "garbage")[: max(1, min(3, points))]:
+        before = w.machine("Bezel").frame_at
+        w.fault("Anchor", "camera", text=kind)
+        build = shop.start_build()
+        eventually(lambda: w.machine("Bezel").frame_at != before, "other cameras go on")  # noqa: B023
+        shop.made(build)
+        w.fault("Anchor", "heal")
+    return "no frame of it was taken, the other cameras went on; every hash right"
+
+
+def _two_tenders(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    build = shop.start_build()
+    w.spawn("second", "tender", "run", "--folder", str(w.folder / "second"))
+    eventually(lambda: "is here already" in w.log("second"), "the second tender is told who has the machines")
+    w.kill("second")
+    w.spawn("second", "tender", "run", "--folder", str(w.folder / "tender"))
+    eventually(lambda: w.processes["second"].poll() is not None, "a second tender in one folder ends at once")
+    shop.assertIn("tender that runs already", w.log("second"))
+    w.processes.pop("second")
+    shop.made(build)
+    return "refused with the host and process that has them; the build never noticed; hash right"
+
+
+def _bad_talk(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    build = shop.start_build()
+    headers = {"Authorization": f"Bearer {w.tender_key}"}
+    url = w.address.replace("http", "ws") + "/api/tender"
+    slow = [socket.create_connection(("127.0.0.1", w.port)) for _ in range(100 * points)]
+    try:
+        for s in slow:
+            s.sendall(b"GET /api/machines HTTP/1.1\r\nHost: x\r\nX-Slow: ")
+        messages: list[str | bytes] = ["", "{", "[1,2]", '{"kind":"event"}', b"\x00\xff", "x" * 100_000]
+        hello = Hello(tender="tender", epoch="somebody else").model_dump_json()
+        for message in [*messages, hello]:
+            with connect(url, additional_headers=headers, proxy=None) as talk, contextlib.suppress(Exception):
+                talk.send(message)
+                talk.recv(5)
+                talk.recv(5)
+        began = time.monotonic()
+        shop.assertTrue(all(m.reachable for m in w.machines()))
+        took = time.monotonic() - began
+    finally:
+        for s in slow:
+            s.close()
+    shop.made(build)
+    return f"{len(slow)} half-sent requests held open, {len(messages) + 1} malformed messages; others answered in {took:.2f} s"
+
+
+def _tender_away(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    builds = [shop.start_build(name) for name in ("Anchor", "Bezel")]
+    w.kill("service", signal.SIGKILL)
+    began = w.clock.now()
+    for build in builds:
+        eventually(lambda: w.standin(build.machine)["taken"] == COMMANDS, f"{build.machine} ends its build", 90)  # noqa: B023
+    hour = 3600 / w.rate if points > 1 else 1
+    until = w.clock.monotonic_s() + hour
+    eventually(lambda: w.clock.monotonic_s() > until, "the service stays away", hour + 30)
+    away = (w.clock.now() - began).total_seconds() / 60
+    w.start_service()
+    eventually(lambda: all(m.reachable for m in w.machines()), "the tender is back")
+    for build in builds:
+        shop.made(build)
+        ended = w.client.do(requests.build(build.id)).ended_at
+        assert ended is not None
+        shop.assertLess(ended, w.clock.now() - (w.clock.now() - began) * 0.2, "events keep their own times")
+    return f"{away:.0f} min of shop time away; all events once, in order, with their own times; every hash right"
+
+
+def _watchdog(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    build = shop.start_build()
+    w.client.do(requests.pause(build.id))
+    shop.assertGreater(w.standin("Anchor")["nozzle_asked_c"], 0)
+    w.kill("tender", signal.SIGKILL)
+    shop.cold("Anchor")
+    shop.assertIn("nobody talks", w.standin("Anchor")["halted"])
+    w.start_tender()
+    shop.failed(build, "")
+    for name in w.names:
+        shop.clear(name)
+    return "the machine's own watch, asked for at first contact, turned its heaters off"
+
+
+def _reset(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    for (at,) in shop.points(lot, points, each=1):
+        build = shop.start_build("Bezel")
+        w.taken("Bezel", at)
+        w.fault("Bezel", "reset")
+        shop.failed(build, "restarted itself")
+    return f"{points} resets; each build failed saying so, heaters off"
+
+
+def _heater(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    build = shop.start_build()
+    w.fault("Anchor", "heater-dead", part="nozzle")
+    shop.paused(build, "nozzle")
+    eventually(lambda: w.standin("Anchor")["nozzle_asked_c"] == 0, "the nozzle is off")
+    w.fault("Anchor", "heal")
+    _resume(w, build)
+    shop.made(build)
+    return "paused with the reason, heater off; completed once it was mended; hash right"
+
+
+def _stored_tender(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    for build_points in shop.points(lot, points):
+        build = shop.start_build("Pallet", at_least=20)
+        for at in build_points:
+            w.taken("Pallet", at)
+            w.kill("tender", signal.SIGKILL)
+            w.start_tender()
+        shop.made(build)
+    return f"{points} kills; the machine ran on; every hash right"
+
+
+def _stored_broker(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    assert w.broker is not None
+    for build_points in shop.points(lot, points):
+        build = shop.start_build("Pallet", at_least=20)
+        for at in build_points:
+            w.taken("Pallet", at)
+            w.broker.stop()
+            w.taken("Pallet", min(COMMANDS, at + 40))
+            w.broker.start()
+        shop.made(build)
+    return f"{points} kills; the machine ran on and told afterwards; every hash right"
+
+
+def _stored_piece(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    big = LONG + ";" + "x" * 79 + "\n" + ("; " + "y" * 80 + "\n") * 12_000
+    w.add_file("big.gcode", big)
+    shop.clear("Pallet")
+    before = w.standin("Pallet")["pieces"]
+    w.fault("Pallet", "damage-piece")
+    job = w.submit("big.gcode", machine="Pallet")
+    build = w.build_of(job)
+    eventually(lambda: w.standin("Pallet")["pieces"] > before + 3, "the file is on its way")
+    w.fault("Pallet", "link-cut", value=1)
+    w.until("Pallet", MachineState.UNCLEARED, 90)
+    standin = w.standin("Pallet")
+    shop.assertEqual(standin["sha256"], executed_sha256(LONG))
+    sent = standin["pieces"] - before
+    needed = len(big) // 65536 + 1
+    shop.assertLessEqual(sent, 2 * needed + 8, "after the cut it went on, it was not sent from the beginning")
+    w.client.do(requests.verdict(build.id, Verdict.GOOD))
+    return f"{sent} pieces for a file of {needed}, one damaged on its way and the link cut once; run only once whole"
+
+
+ROWS = (
+    Row("service", "service, kill -9", "at random points of a build", "the build never notices; nothing told is lost", 10, _killed("service", _start_service)),
+    Row("tender", "tender, kill -9", "at random points of a build", "the new one learns from the machine where it stands, and goes on", 10, _killed("tender", World.start_tender), quick=2),
+    Row("database", "MariaDB, kill -9", "at random points of a build", "the build never notices; requests are answered 503 with when to come back", 10, _database),
+    Row("machine", "machine, power off and on", "at random points of a build", "the build fails with the true reason; not one line is run again from the beginning", 10, _standin),
+    Row("reset", "machine, restarts itself", "at random points of a build", "the build fails with the true reason, heaters off", 5, _reset),
+    Row("cut-short", "link cut for 1 s", "twice a build", "the build goes on with the very next line", 6, _cut(1), quick=2),
+    Row("cut-long", "link cut for 30 s", "in mid-build", "shown offline, then the build goes on", 2, _cut_long, quick=0),
+    Row("cut-for-good", "link cut for good", "in mid-build", "shown offline; no heater stays on", 1, _cut_for_good, quick=0),
+    Row("lines-1", "1 % of lines damaged, both ways", "from mid-build on", "the build completes", 3, _damaged("corrupt", 0.01, "made"), quick=0),
+    Row("bytes-1", "1 % of bytes damaged, both ways", "from mid-build on", "too bad for an eight-bit checksum: paused with that reason", 3, _damaged("corrupt-bytes", 0.01, "paused")),
+    Row("bytes-10", "10 % of bytes damaged, both ways", "from mid-build on", "too bad for an eight-bit checksum: paused with that reason", 3, _damaged("corrupt-bytes", 0.10, "paused"), quick=0),
+    Row("disk", "the tender's disk is full", "in mid-build, for a pause and a resume", "people are told; the build goes on; no event is lost", 2, _full_disk),
+    Row("camera", "a camera hangs, sends 50 MB, sends garbage", "all through a build", "the feeding and the other cameras do not notice", 3, _camera),
+    Row("two-tenders", "a second tender of the same name, and one in the same folder", "in mid-build", "refused with who has the machines", 1, _two_tenders),
+    Row("bad-talk", "half-sent requests held open, malformed WebSocket messages", "in mid-build", "everybody else is answered", 3, _bad_talk),
+    Row("away", "the service away", "for an hour of shop time, over the end of two builds", "all events arrive once, in order, with their own times", 2, _tender_away),
+    Row("watchdog", "tender killed and not started again", "while a build stands paused, hot", "the machine turns its own heaters off", 1, _watchdog),
+    Row("clock", "the computer's clock jumps by an hour", "forward and back, all through a build", "time runs on evenly: no alarm, no pause", 4, _clock),
+    Row("heater", "a heater dies", "in mid-build", "paused with the reason, heater off", 1, _heater),
+    Row("stored-tender", "tender, kill -9, of a machine that runs files itself", "at random points of a build", "the build is followed again", 10, _stored_tender),
+    Row("stored-broker", "MQTT broker, kill -9", "at random points of a build", "the build is followed again", 10, _stored_broker, quick=0),
+    Row("stored-piece", "a piece of a file damaged, and the link cut", "while a file is on its way", "sent on from where it was; run only once its hash is right", 1, _stored_piece),
+)  # fmt: skip
+
+SEED = int(os.environ.get("CHRONARCH_FAULTS_SEED", "20261019"))

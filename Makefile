@@ -30,8 +30,7 @@ lint: ## Check style, types and imports, of Python and of the console.
 
 types: ## Make the console's API types anew from the service's OpenAPI document.
 	@tools/setup develop
-	$(BIN)/chronarch service openapi > console/openapi.json
-	cd console && PATH="$(CURDIR)/$(BIN):$$PATH" npm run --silent types
+	tools/make-types
 
 states: ## Draw docs/states.md from the tables.
 	$(BIN)/python -m chronarch.core.states > docs/states.md

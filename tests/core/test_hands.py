@@ -71,7 +71,7 @@ class Actions(unittest.TestCase):
             (h.Move(x=900), FREE, "out of bounds"),
             (h.Move(z=-1), laden, "does not go down"),
             (h.Feed(10), placed, "The nozzle is 25 °C"),
-            (h.Feed(10), h.Standing(h.Moment.FREE), "is not known"),
+            (h.Feed(10), h.Standing(h.Moment.FREE), "has not yet told"),
             (h.Preset("cheese"), FREE, "no preset for 'cheese'"),
             (h.Switch("fog horn", True), FREE, "it has: light"),
             (h.Run("dance", {}), FREE, "it has: clean nozzle, tune heater"),

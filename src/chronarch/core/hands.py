@@ -227,9 +227,11 @@ def _feed(a: Feed, model: MachineModel, at: Standing) -> list[bytes]:
 
 
 def _warm_enough(model: MachineModel, at: Standing) -> None:
-    if at.nozzle_c is None or at.nozzle_c < model.cold_extrusion_c:
-        now = "is not known" if at.nozzle_c is None else f"is {at.nozzle_c:.0f} °C"
-        raise NotPossible(f"The nozzle {now}; filament moves from {model.cold_extrusion_c:g} °C on. Heat it first.")
+    least = model.cold_extrusion_c
+    if at.nozzle_c is None and least > 0:
+        raise NotPossible("The machine has not yet told how warm its nozzle is; try again in a moment.")
+    if at.nozzle_c is not None and at.nozzle_c < least:
+        raise NotPossible(f"The nozzle is {at.nozzle_c:.0f} °C; filament moves from {least:g} °C on. Heat it first.")
 
 
 def _adjust(a: Adjust, model: MachineModel, at: Standing) -> list[bytes]:

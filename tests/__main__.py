@@ -1,21 +1,24 @@
 """Runs all tests, or those named: `python -m tests [tests.core ...]`. Closes with the line `N passed, N failed`.
 
-Each test file runs in a process of its own, three at a time, the longest first; what it says is printed at its end.
-They share one database server, each with databases of its own.
+Each test file runs in a process of its own, three at a time, the longest first; what it says is printed at its end. The
+processes are forks of this one, so that what all of them need is imported once. They share one database server, each
+with databases of its own.
 """
 
 from __future__ import annotations
 
 import os
 import re
-import subprocess
+import signal
 import sys
 import tempfile
 import time
-from concurrent.futures import ThreadPoolExecutor, as_completed
+import traceback
 from pathlib import Path
+from typing import IO
 
 from chronarch.records.server import PrivateServer
+from tests import one
 from tests.support.world import RUNS_DATABASE
 
 AT_ONCE = 3
@@ -42,35 +45,67 @@ def modules() -> list[str]:
     return [f"tests.{p.parent.name}.{p.stem}" for p in files]
 
 
-def run(module: str) -> tuple[str, str, tuple[int, int, int]]:
-    """One file's tests: its name, what it said, and how many passed, failed and were skipped."""
-    command = [sys.executable, "-m", "tests.one", module]
+def start(module: str, said: IO[bytes]) -> int:
+    """Run one file's tests in a process of its own, which ends at the latest after TIME_LIMIT_S; its number."""
+    sys.stdout.flush()
+    pid = os.fork()
+    if pid:
+        return pid
+    code = 1
     try:
-        done = subprocess.run(command, capture_output=True, text=True, timeout=TIME_LIMIT_S, check=False)
-    except subprocess.TimeoutExpired:
-        return module, f"{module} did not end within {TIME_LIMIT_S} s\n", (0, 1, 0)
-    found = CLOSING.search(done.stdout)
-    said = CLOSING.sub("", done.stdout) + done.stderr
+        signal.alarm(TIME_LIMIT_S)
+        os.dup2(said.fileno(), 1)
+        os.dup2(said.fileno(), 2)
+        code = one.run([module])
+    except BaseException:
+        traceback.print_exc()
+    finally:
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(code)
+
+
+def told(module: str, said: str, status: int) -> tuple[str, tuple[int, int, int]]:
+    """What to print of one file, and how many passed, failed and were skipped."""
+    if os.WIFSIGNALED(status) and os.WTERMSIG(status) == signal.SIGALRM:
+        said += f"{module} did not end within {TIME_LIMIT_S} s\n"
+    found = CLOSING.search(said)
     if found is None:
-        return module, said, (0, 1, 0)
+        return said, (0, 1, 0)
     passed, failed, skipped = (int(n or 0) for n in found.groups())
-    return module, said, (passed, failed + (done.returncode != 0 and failed == 0), skipped)
+    return CLOSING.sub("", said), (passed, failed + (status != 0 and failed == 0), skipped)
+
+
+def run(names: list[str]) -> tuple[int, int, int]:
+    """All files named, AT_ONCE at a time."""
+    total = (0, 0, 0)
+    waiting, under_way = list(names), dict[int, tuple[str, IO[bytes]]]()
+    while waiting or under_way:
+        while waiting and len(under_way) < AT_ONCE:
+            module, out = waiting.pop(0), tempfile.TemporaryFile()  # noqa: SIM115
+            under_way[start(module, out)] = module, out
+        pid, status = os.wait()
+        if pid not in under_way:
+            continue
+        module, out = under_way.pop(pid)
+        with out:
+            out.seek(0)
+            said, counts = told(module, out.read().decode(errors="replace"), status)
+        print(said, end="", flush=True)
+        total = (total[0] + counts[0], total[1] + counts[1], total[2] + counts[2])
+    return total
 
 
 def main() -> int:
     began = time.monotonic()
-    names = sys.argv[1:] or modules()
-    total = [0, 0, 0]
-    with tempfile.TemporaryDirectory(prefix="chronarch-db-") as folder, ThreadPoolExecutor(AT_ONCE) as pool:
+    with tempfile.TemporaryDirectory(prefix="chronarch-db-") as folder:
         server = PrivateServer(Path(folder))
         server.start()
         os.environ[RUNS_DATABASE] = f"{server.folder}:{server.port}"
-        for done in as_completed([pool.submit(run, name) for name in names]):
-            _, said, counts = done.result()
-            print(said, end="", flush=True)
-            total = [a + b for a, b in zip(total, counts, strict=True)]
-        server.stop()
-    passed, failed, skipped = total
+        try:
+            passed, failed, skipped = run(sys.argv[1:] or modules())
+        finally:
+            server.stop()
     print(f"\nall in {time.monotonic() - began:.0f} s")
     if passed + failed == 0:
         print("No test was found.")

@@ -35,9 +35,10 @@ class _Result(unittest.TextTestResult):
         super().addSuccess(test)
 
 
-def main() -> int:
+def run(names: list[str]) -> int:
+    """The tests named; prints how each went and closes with the line `N passed, N failed`. The exit code."""
     logging.disable(logging.CRITICAL)
-    suite = unittest.defaultTestLoader.loadTestsFromNames(sys.argv[1:])
+    suite = unittest.defaultTestLoader.loadTestsFromNames(names)
     try:
         result = unittest.TextTestRunner(resultclass=_Result, verbosity=2, stream=sys.stdout).run(suite)
     finally:
@@ -50,4 +51,4 @@ def main() -> int:
 
 
 if __name__ == "__main__":
-    raise SystemExit(main())
+    raise SystemExit(run(sys.argv[1:]))

@@ -1,5 +1,5 @@
 """`python -m chronarch`."""
 
-from chronarch.command import main
+from chronarch.cli.app import root
 
-main()
+root()

@@ -15,6 +15,7 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+from chronarch.cli.app import COMMANDS
 from chronarch.client import requests
 from chronarch.core.states import MachineState
 from chronarch.wire import machines as wm
@@ -48,6 +49,13 @@ class WithoutService(unittest.TestCase):
         said = run("inspect", str(path), env=self.env)
         self.assertEqual((said.returncode, said.stdout), (1, ""))
         self.assertRegex(said.stderr, r"^letter\.gcode: This is not G-code .*\.\n$")
+
+    def test_help_says_of_each_command_what_the_command_itself_says(self) -> None:
+        said = " ".join(run("--help", env=self.env).stdout.split())
+        for name, (text, _, _) in COMMANDS.items():
+            self.assertIn(f"{name} {text}", said)
+            own = " ".join(run(name, "--help", env=self.env).stdout.split())
+            self.assertIn(text, own)
 
     def test_a_service_that_cannot_be_reached_is_exit_3(self) -> None:
         said = run("machines", "list", env=self.env)

@@ -146,7 +146,7 @@ class HandsPages(ConsoleCase):
         expect(page.get_by_role("button", name="Follow")).to_be_visible()
         page.get_by_label("Line to send").fill("M500")
         page.get_by_role("button", name="Send").click()
-        expect(page.get_by_role("dialog")).to_contain_text("keeps it when its power is off")
+        expect(page.get_by_role("dialog")).to_contain_text("writes settings to the machine's memory")
         page.get_by_role("button", name="Cancel").click()
         page.get_by_label("Line to send").fill("N5 G28")
         page.get_by_role("button", name="Send").click()

@@ -95,9 +95,14 @@ class Actions(unittest.TestCase):
         backward = replace(MODEL, reversed_axes="y")
         self.assertIn(b"G1 X1 Y-2 F6000", h.check(h.Move(x=1, y=2), backward, FREE))
 
-    def test_lines_that_write_memory_are_known(self) -> None:
-        for text, writes in (("M500", True), ("m92 E93", True), ("M5000", False), ("M104 S200", False)):
-            self.assertIs(h.writes_memory(text), writes, text)
+    def test_a_line_that_lasts_is_sent_once_it_is_meant(self) -> None:
+        for text in ("M500", "m92 E93", " M851 Z-1 ; probe"):
+            with self.subTest(text=text), self.assertRaises(h.Unsure) as caught:
+                h.check(h.Line(text), MODEL, FREE)
+            self.assertIn(text.split()[0].upper(), str(caught.exception))
+            self.assertEqual(len(h.check(h.Line(text, sure=True), MODEL, FREE)), 1)
+        for text in ("M5000", "M104 S200"):
+            self.assertEqual(h.check(h.Line(text), MODEL, FREE), [text.encode()])
 
 
 class WhileBuilding(unittest.TestCase):

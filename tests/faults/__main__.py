@@ -9,6 +9,7 @@ import random
 import sys
 import time
 import traceback
+import unittest
 from pathlib import Path
 
 from tests.faults.rows import ROWS, SEED, Shop
@@ -45,7 +46,7 @@ def main() -> int:
                 traceback.print_exc()
             print(f"{row.key:14} {time.monotonic() - at:6.1f} s  {seen[row.key]}", flush=True)
     finally:
-        Shop.doClassCleanups()
+        unittest.doModuleCleanups()
         close_all()
     print(f"\nseed {SEED}, {time.monotonic() - began:.0f} s: {len(rows) - failed} held, {failed} failed")
     if "--write" in sys.argv and not failed and not wanted:

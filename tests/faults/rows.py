@@ -242,8 +242,7 @@ def _damaged(fault: str, share: float, must: str) -> Callable[[Shop, World, rand
                 continue
             _resume(w, build)
             w.until("Anchor", MachineState.UNCLEARED, 90)
-            url = f"http://127.0.0.1:{w.standins_port}/machines/Anchor/executed"
-            ran = httpx.get(url).text.splitlines()
+            ran = w.http.get("/machines/Anchor/executed").text.splitlines()
             shop.assertEqual(len(ran), COMMANDS, "each line once")
             passed = sum(a != b for a, b in zip(ran, commands(LONG), strict=True))
             shop.assertLessEqual(passed, 2, "hardly a line passes damaged before it is noticed")

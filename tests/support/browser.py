@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import unittest
+from shutil import which
+
 from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
 
 from tests.support.world import PASSWORD, PERSON, WorldCase
@@ -24,9 +27,11 @@ class ConsoleCase(WorldCase):
     def prepare(cls) -> None:
         super().prepare()
         cls.playwright = sync_playwright().start()
-        cls.addClassCleanup(cls.playwright.stop)
-        cls.browser = cls.playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
-        cls.addClassCleanup(cls.browser.close)
+        unittest.addModuleCleanup(cls.playwright.stop)
+        found = which("chromium-headless-shell") or which("chromium")
+        assert found, "neither chromium-headless-shell nor chromium is installed"
+        cls.browser = cls.playwright.chromium.launch(executable_path=found, args=CHROMIUM)
+        unittest.addModuleCleanup(cls.browser.close)
 
     def open(self, path: str = "/", width: int = 1280, height: int = 800, signed_in: bool = True) -> Page:
         context = self.browser.new_context(viewport={"width": width, "height": height}, timezone_id="UTC")

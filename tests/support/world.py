@@ -66,13 +66,15 @@ def close_all() -> None:
 def eventually(what: Callable[[], T], why: str, within_s: float = 45.0) -> T:
     """The first true value of `what`; fails with `why` and the last value when none comes in time."""
     deadline = time.monotonic() + within_s
+    pause_s = 0.02
     while True:
         value = what()
         if value:
             return value
         if time.monotonic() > deadline:
             raise AssertionError(f"not within {within_s:g} s: {why} (last: {value!r})")
-        time.sleep(0.02)
+        time.sleep(pause_s)
+        pause_s = min(0.1, pause_s * 1.3)
 
 
 class World:
@@ -119,6 +121,8 @@ class World:
         if largest_file is not None:
             self.environment["CHRONARCH_LARGEST_FILE"] = str(largest_file)
         self.client = Client(self.address, self.key)
+        self.http = httpx.Client(base_url=f"http://127.0.0.1:{self.standins_port}", timeout=5, verify=False)
+        """To ask the stand-ins."""
         self.setups: dict[str, dict[str, object]] = {}
         """More of how a machine's stand-in is made, by its name."""
 
@@ -205,6 +209,7 @@ class World:
         for name in list(self.processes):
             self.kill(name)
         self.client.close()
+        self.http.close()
         if self.broker is not None:
             self.broker.stop()
         if self._owned:
@@ -232,12 +237,11 @@ class World:
         return self.machine(name)
 
     def standin(self, name: str) -> dict[str, Any]:
-        found: dict[str, Any] = httpx.get(f"http://127.0.0.1:{self.standins_port}/machines/{name}", timeout=5).json()
+        found: dict[str, Any] = self.http.get(f"/machines/{name}").json()
         return found
 
     def fault(self, name: str, fault: str, **order: object) -> None:
-        url = f"http://127.0.0.1:{self.standins_port}/machines/{name}/faults/{fault}"
-        httpx.post(url, json=order, timeout=5).raise_for_status()
+        self.http.post(f"/machines/{name}/faults/{fault}", json=order).raise_for_status()
 
     def add_file(self, name: str, text: str) -> None:
         path = self.folder / name
@@ -274,7 +278,7 @@ class World:
 
 
 class WorldCase(unittest.TestCase):
-    """Tests that share one world, made once a class."""
+    """Tests that share one world, made once for the classes of a file that want the same one."""
 
     machines: tuple[str, ...] = ("Anchor",)
     rate = 200.0
@@ -285,9 +289,16 @@ class WorldCase(unittest.TestCase):
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.world = World(cls.machines, cls.rate, cls.own_database, stored=cls.stored)
-        cls.addClassCleanup(cls.world.close)
-        cls.prepare()
+        wants = next(
+            c for c in cls.__mro__ if vars(c).keys() & {"machines", "rate", "own_database", "stored", "prepare"}
+        )
+        if "world" in vars(wants):
+            return
+        world = World(cls.machines, cls.rate, cls.own_database, stored=cls.stored)
+        unittest.addModuleCleanup(world.close)
+        setattr(wants, "world", world)  # noqa: B010
+        unittest.addModuleCleanup(delattr, wants, "world")
+        wants.prepare()
 
     @classmethod
     def prepare(cls) -> None:

@@ -36,6 +36,8 @@ export class CallFailed extends Error {
   constructor(
     readonly status: number,
     message: string,
+    /** The same call is carried out once it says `sure`. */
+    readonly unsure = false,
   ) {
     super(message);
   }
@@ -67,7 +69,7 @@ export async function value<T>(asked: Promise<Answer<T>>): Promise<T> {
   }
   if (!answer.response.ok) {
     const problem = answer.error as Partial<Problem> | undefined;
-    throw new CallFailed(answer.response.status, problem?.detail ?? `The service answered ${answer.response.status}.`);
+    throw new CallFailed(answer.response.status, problem?.detail ?? `The service answered ${answer.response.status}.`, problem?.type === "urn:chronarch:unsure");
   }
   return answer.data as T;
 }

@@ -16,7 +16,7 @@ from chronarch.wire.people import Scope
 @click.argument("address")
 @click.option("--key", prompt=True, hide_input=True, help="A key from `chronarch keys make`; asked for without it.")
 def connect(address: str, key: str) -> None:
-    """Remember a service's address and a key, once they have been tried."""
+    """Remember a service's address and a key, once they were tried."""
     with Client(address, key) as client:
         me = client.do(requests.me())
     path = ACCESS.expanduser()

@@ -1,25 +1,59 @@
-"""The root of the command line."""
+"""The root of the command line. A command's module is imported when it is used, so that each starts quickly."""
 
 from __future__ import annotations
+
+import importlib
 
 import click
 
 from chronarch import __version__
-from chronarch.cli.access import connect, keys
 from chronarch.cli.context import Service, SpeakingGroup
-from chronarch.cli.edits import edit  # noqa: F401  a group of `files`
-from chronarch.cli.files import files
-from chronarch.cli.follow import follow
-from chronarch.cli.hands import home  # noqa: F401  commands of `machines` and `builds`
-from chronarch.cli.inspect import inspect
-from chronarch.cli.machines import machines
-from chronarch.cli.models import models
-from chronarch.cli.parts import parts
-from chronarch.cli.report import report
-from chronarch.cli.work import builds, jobs, notices
+
+COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
+    "machines": ("The machines: what they do now, hands on, intake, service.", "cli.machines", ("cli.hands",)),
+    "models": ("Models of machine and their figures.", "cli.models", ()),
+    "files": ("The library of sliced files: add, find, file away, edit.", "cli.files", ("cli.edits",)),
+    "parts": ("Parts, and the files that make each.", "cli.parts", ()),
+    "jobs": ("The queue: jobs and why they wait.", "cli.work", ()),
+    "builds": ("Builds: pause, resume, change, stop, clear and judge.", "cli.work", ("cli.hands",)),
+    "notices": ("What people should know.", "cli.work", ()),
+    "report": ("Reports from the ledger.", "cli.report", ()),
+    "follow": ("Follow all machines live. In a pipe: one line for each change of state.", "cli.follow", ()),
+    "inspect": (
+        "Read a sliced file: time, layers, extents, filament, objects, and what stands against it. Needs no service.",
+        "cli.inspect",
+        (),
+    ),
+    "connect": ("Remember a service's address and a key, once they were tried.", "cli.access", ()),
+    "keys": ("Keys for programs.", "cli.access", ()),
+    "service": ("The service: records, decisions and the console.", "service.command", ()),
+    "tender": ("The tender: minds machines and feeds them their builds.", "tender.command", ()),
+    "links": ("Links: what is at the other end of an address.", "tender.probe", ()),
+    "standins": ("Simulated machines and cameras.", "standins.command", ()),
+    "demo": ("The demo shop, Marrow Lane Fabrication.", "demo.command", ()),
+}
+"""Each command of the root: what it is, the module that holds it, and those that add commands of their own to it."""
 
 
-@click.group(cls=SpeakingGroup)
+class _Root(SpeakingGroup):
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in COMMANDS:
+            return None
+        _, module, more = COMMANDS[cmd_name]
+        command: click.Command = getattr(importlib.import_module(f"chronarch.{module}"), cmd_name)
+        for name in more:
+            importlib.import_module(f"chronarch.{name}")
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, text) for name, (text, _, _) in COMMANDS.items()])
+
+
+@click.group(cls=_Root)
 @click.option("--address", envvar="CHRONARCH_ADDRESS", help="The service, http://HOST:PORT.")
 @click.option("--key", envvar="CHRONARCH_KEY", help="A key for it.")
 @click.version_option(__version__, prog_name="chronarch")
@@ -27,7 +61,3 @@ from chronarch.cli.work import builds, jobs, notices
 def root(ctx: click.Context, address: str | None, key: str | None) -> None:
     """Run a print shop's fleet of networked 3D printers."""
     ctx.obj = Service(address, key)
-
-
-for command in (machines, models, files, parts, jobs, builds, notices, report, follow, inspect, connect, keys):
-    root.add_command(command)

@@ -6,13 +6,13 @@ import json
 from collections.abc import Callable
 from functools import wraps
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
-from pydantic import ValidationError
 
-from chronarch.client import Client, RefusedByService, Unreachable
-from chronarch.client.requests import Call
+if TYPE_CHECKING:  # a command that runs a process needs none of it
+    from chronarch.client import Client
+    from chronarch.client.requests import Call
 
 T = TypeVar("T")
 REFUSED, WRONG_USE, UNREACHABLE = 1, 2, 3
@@ -39,6 +39,8 @@ class Service:
     @property
     def client(self) -> Client:
         if self._client is None:
+            from chronarch.client import Client
+
             self._client = Client(self.address, self._key)
         return self._client
 
@@ -59,11 +61,25 @@ class SpeakingGroup(click.Group):
     def invoke(self, ctx: click.Context) -> Any:
         try:
             return super().invoke(ctx)
-        except RefusedByService as error:
+        except (click.ClickException, click.Abort, click.exceptions.Exit):
+            raise
+        except Exception as error:
+            _end_for(error)
+            raise
+
+
+def _end_for(error: Exception) -> None:
+    """End the command where the error is one that a user can do something about."""
+    from pydantic import ValidationError
+
+    from chronarch.client import RefusedByService, Unreachable
+
+    match error:
+        case RefusedByService():
             fail(str(error), REFUSED)
-        except Unreachable as error:
+        case Unreachable():
             fail(str(error), UNREACHABLE)
-        except ValidationError as error:
+        case ValidationError():
             fail("; ".join(e["msg"].removeprefix("Value error, ") for e in error.errors()), WRONG_USE)
 
 

@@ -12,8 +12,8 @@ from chronarch.cli.context import Service, fail, json_option, pass_service
 from chronarch.cli.machines import machines
 from chronarch.cli.output import clock_time, console, duration, show_json, show_table
 from chronarch.cli.work import build_number, builds
+from chronarch.client import RefusedByService, requests
 from chronarch.client import hands as calls
-from chronarch.client import requests
 from chronarch.core import hands as h
 from chronarch.wire import hands as w
 
@@ -131,11 +131,13 @@ def run_sequence(service: Service, name: str, sequence: str, values: tuple[str, 
 @pass_service
 def send_line(service: Service, name: str, line: str, yes: bool) -> None:
     """Send one line to a machine and print what it answers. Needs the right to maintain."""
-    if h.writes_memory(line) and not yes:
-        click.confirm(
-            f"{line.split()[0].upper()} changes what {name} keeps when its power is off. Send it?", abort=True
-        )
-    _do(service, name, h.Line(line))
+    try:
+        _do(service, name, h.Line(line, sure=yes))
+    except RefusedByService as refused:
+        if not refused.unsure:
+            raise
+        click.confirm(f"{refused} Send it?", abort=True)
+        _do(service, name, h.Line(line, sure=True))
 
 
 @machines.command("log")

@@ -18,7 +18,7 @@ HEADINGS = ("Machine", "State", "File", "Progress", "Layer", "Ends", "Nozzle", "
 
 @click.group()
 def machines() -> None:
-    """The machines: what they do now, intake, service."""
+    """The machines: what they do now, hands on, intake, service."""
 
 
 def row(m: w.Machine, shop_now: object = None) -> list[str | Text]:

@@ -156,7 +156,7 @@ _wish("withdraw", "Start no further copy, for good; builds that run go on.")
 
 @click.group()
 def builds() -> None:
-    """Builds: pause, resume, stop, clear and judge."""
+    """Builds: pause, resume, change, stop, clear and judge."""
 
 
 @builds.command("list")

@@ -13,7 +13,7 @@ from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
-from typing import Self, TypeVar
+from typing import Any, Self, TypeVar
 
 import httpx
 
@@ -58,8 +58,11 @@ def _away(address: str, error: httpx.TransportError) -> Unreachable:
     return Unreachable(f"The service at {address} does not answer ({why}); is it running, is the address right?")
 
 
-def _headers(key: str) -> dict[str, str]:
-    return {"Authorization": f"Bearer {key}"} if key else {}
+def _settings(address: str, key: str) -> dict[str, Any]:
+    """How both kinds of client ask. Certificates are only read for https, since that takes longer than many a call."""
+    headers = {"Authorization": f"Bearer {key}"} if key else {}
+    verify = not address.lower().startswith("http://")
+    return {"base_url": address, "headers": headers, "timeout": TIMEOUT, "trust_env": False, "verify": verify}
 
 
 class Client:
@@ -67,7 +70,7 @@ class Client:
 
     def __init__(self, address: str, key: str = "") -> None:
         self.address = address.rstrip("/")
-        self._http = httpx.Client(base_url=self.address, headers=_headers(key), timeout=TIMEOUT, trust_env=False)
+        self._http = httpx.Client(**_settings(self.address, key))
 
     def __enter__(self) -> Self:
         return self
@@ -142,7 +145,7 @@ class AsyncClient:
 
     def __init__(self, address: str, key: str = "") -> None:
         self.address = address.rstrip("/")
-        self._http = httpx.AsyncClient(base_url=self.address, headers=_headers(key), timeout=TIMEOUT, trust_env=False)
+        self._http = httpx.AsyncClient(**_settings(self.address, key))
 
     async def __aenter__(self) -> Self:
         return self

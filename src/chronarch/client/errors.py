@@ -7,7 +7,7 @@ ClientError
 
 from __future__ import annotations
 
-from chronarch.wire.common import Problem
+from chronarch.wire.common import UNSURE, Problem
 
 
 class ClientError(Exception):
@@ -24,3 +24,8 @@ class RefusedByService(ClientError):
     def __init__(self, problem: Problem) -> None:
         super().__init__(problem.detail)
         self.problem = problem
+
+    @property
+    def unsure(self) -> bool:
+        """The service wants to be told that this is meant; the same call with `sure` is carried out."""
+        return self.problem.type == UNSURE

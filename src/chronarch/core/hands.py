@@ -13,10 +13,15 @@ from typing import Any, Literal
 
 from chronarch.core.errors import CoreError
 from chronarch.core.fleet import MATERIALS, MachineModel, OwnSequence
+from chronarch.core.gcode.vocabulary import LASTING
 
 
 class NotPossible(CoreError):
     """The action is out of the model's limits, or not for this moment; says why."""
+
+
+class Unsure(NotPossible):
+    """The action lasts longer than anybody may expect; it is possible once somebody says that it is meant."""
 
 
 class Moment(Enum):
@@ -121,9 +126,10 @@ class Filament:
 
 @dataclass(frozen=True)
 class Line:
-    """One line as a person wrote it."""
+    """One line as a person wrote it; `sure` when it is meant although it changes what the machine keeps."""
 
     text: str
+    sure: bool = False
     kind: Literal["line"] = "line"
 
 
@@ -162,16 +168,10 @@ FEED_MM_MIN = 240
 LINE_LENGTH = 96
 SPEED_PCT, FLOW_PCT = (10.0, 300.0), (50.0, 150.0)
 
-_WRITES_MEMORY = re.compile(r"^\s*(M500|M502|M504|M997|M30|M28|M29|M851|M92|M301|M304)\b", re.IGNORECASE)
 _BELONGS_TO_FEEDING = re.compile(r"^\s*(N\d|M110\b|M112\b|M108\b|M410\b|M999\b)", re.IGNORECASE)
 _MOVES = re.compile(
     r"^\s*(G0?[0-3]|G28|G29|G92|G9[01]|M8[23]|T\d+|M18|M84|M400|G4|M0|M1|M2[0-9]|M32|M600)\b", re.IGNORECASE
 )
-
-
-def writes_memory(text: str) -> bool:
-    """Whether a line changes what the machine keeps when its power is off."""
-    return _WRITES_MEMORY.match(text) is not None
 
 
 def check(action: Action, model: MachineModel, at: Standing) -> list[bytes]:
@@ -329,6 +329,9 @@ def _line(a: Line, model: MachineModel, at: Standing) -> list[bytes]:
         raise NotPossible("Line numbers, checksums, M108, M110 and M112 belong to the feeding; use the stops.")
     if at.moment is not Moment.FREE and _MOVES.match(text):
         raise NotPossible(f"{text.split()[0]} would upset the build that is under way; it can be sent when none is.")
+    word = text.split()[0].upper()
+    if word in LASTING and not a.sure:
+        raise Unsure(f"{word} {LASTING[word]}; what stood there before is lost. Say that it is meant to send it.")
     return [text.encode()]
 
 

@@ -58,7 +58,7 @@ from chronarch.core.line_link import (
 )
 from chronarch.core.mind import Errand, Moment, Pausing, Settings
 from chronarch.core.progress import Progress
-from chronarch.core.states import MACHINE, MachineEvent, MachineState, Outcome, WrongState, after
+from chronarch.core.states import MACHINE, MachineEvent, MachineState, Outcome, TooLate, WrongState, after
 
 ON_FILE = frozenset({Phase.FEEDING, Phase.TURNING, Phase.PAUSING})
 _OVER = frozenset({Phase.RESTING, Phase.STOPPING, Phase.ENDING})
@@ -250,7 +250,7 @@ class Leading(Carrying):
         if self.errand is None or self.phase in _OVER:
             raise WrongState("No build is under way.")
         if self._beyond() > from_index:
-            raise WrongState("The layer from which it should be left out has begun; choose a later one.")
+            raise TooLate("The layer from which it should be left out has begun; choose a later one.")
         self._caught_up()
         errand = self.errand
         self.errand = Errand(errand.build, plan, program, errand.pace, sha256)

@@ -138,6 +138,10 @@ class WrongState(Exception):
     """An event came in a state whose table has no row for it."""
 
 
+class TooLate(WrongState):
+    """What was asked for would have had to come earlier."""
+
+
 def after(table: Mapping[tuple[StateT, EventT], StateT], state: StateT, event: EventT) -> StateT:
     """The state that follows `event` in `state`. Raises WrongState where the table has no such row."""
     try:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from sqlalchemy import select
-from sqlalchemy.exc import IntegrityError
+from sqlalchemy.exc import IntegrityError, OperationalError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.copies import next_copy
@@ -23,6 +23,7 @@ from chronarch.core.happenings import (
 )
 from chronarch.core.ledger import OPEN_END
 from chronarch.core.states import BUILD, BuildEvent, BuildState, MachineState, Outcome, WrongState, after
+from chronarch.records.database import deadlocked
 from chronarch.records.tables import (
     Build,
     BuildChange,
@@ -36,6 +37,8 @@ from chronarch.records.tables import (
     Tender,
 )
 
+CLAIM_TRIES = 5
+
 
 async def claim(
     db: AsyncSession, job: Job, content: Revision, reading: ContentReading, machine: Machine, now: datetime
@@ -45,31 +48,37 @@ async def claim(
 
     None when somebody else was quicker: the constraints let one win.
     """
-    taken = (
-        await db.execute(select(Build.live_copy).where(Build.job_id == job.id, Build.live_copy.is_not(None)))
-    ).scalars()
-    number = next_copy(job.copies, [copy for copy in taken if copy is not None])
-    if number is None:
-        return None
-    build = Build(
-        job_id=job.id,
-        copy_number=number,
-        machine_id=machine.id,
-        file_id=content.file_id,
-        revision=content.number,
-        sha256=content.sha256,
-        state=BuildState.STARTING,
-        claimed_at=now,
-        commands=reading.figures["commands"],
-        planned_s=reading.planned_s,
-    )
-    db.add(build)
-    try:
-        await db.commit()
-    except IntegrityError:
-        await db.rollback()
-        return None
-    return build
+    job_id, copies = job.id, job.copies
+    fields = {
+        "job_id": job_id,
+        "machine_id": machine.id,
+        "file_id": content.file_id,
+        "revision": content.number,
+        "sha256": content.sha256,
+        "state": BuildState.STARTING,
+        "claimed_at": now,
+        "commands": reading.figures["commands"],
+        "planned_s": reading.planned_s,
+    }
+    live = select(Build.live_copy).where(Build.job_id == job_id, Build.live_copy.is_not(None))
+    for more in reversed(range(CLAIM_TRIES)):
+        try:
+            taken = (await db.execute(live)).scalars()
+            number = next_copy(copies, [copy for copy in taken if copy is not None])
+            if number is None:
+                return None
+            build = Build(**fields, copy_number=number)
+            db.add(build)
+            await db.commit()
+            return build
+        except IntegrityError:
+            await db.rollback()
+            return None
+        except OperationalError as error:
+            await db.rollback()
+            if not (more and deadlocked(error)):
+                raise
+    raise AssertionError("unreachable")
 
 
 async def enter_state(

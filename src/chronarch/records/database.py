@@ -6,9 +6,11 @@ from pathlib import Path
 
 from alembic import command
 from alembic.config import Config
+from sqlalchemy.exc import DBAPIError
 from sqlalchemy.ext.asyncio import AsyncEngine, AsyncSession, async_sessionmaker, create_async_engine
 
 Sessions = async_sessionmaker[AsyncSession]
+DEADLOCK = 1213
 
 
 def make_engine(url: str) -> AsyncEngine:
@@ -27,6 +29,11 @@ def make_engine(url: str) -> AsyncEngine:
 
 def make_sessions(engine: AsyncEngine) -> Sessions:
     return async_sessionmaker(engine, expire_on_commit=False)
+
+
+def deadlocked(error: DBAPIError) -> bool:
+    """Whether two transactions waited for each other and the server undid this one: it may be tried again."""
+    return bool(error.orig and error.orig.args and error.orig.args[0] == DEADLOCK)
 
 
 def alembic_config(url: str) -> Config:

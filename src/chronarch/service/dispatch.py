@@ -162,7 +162,8 @@ async def hand_out(shop: Shop, db: AsyncSession, only: Known | None = None) -> i
             reading = kept.readings[known.model.name]
             build = await claim(db, waiting.job, kept.revision, reading, known.row, shop.clock.now())
             if build is None:
-                break
+                shop.work.set()  # somebody was quicker: what is known here is old, so look again
+                return made
             machines.remove(known)
             made += 1
             await announce(shop, db, known)

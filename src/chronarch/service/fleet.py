@@ -19,7 +19,7 @@ from chronarch.core.matching import Standing
 from chronarch.core.states import BuildState, Intake, MachineState, Outcome
 from chronarch.records import tables as t
 from chronarch.service.live import Hub
-from chronarch.service.problems import Refused
+from chronarch.service.problems import Late, Refused
 from chronarch.wire import machines as wm
 from chronarch.wire.hands import Hands
 from chronarch.wire.upstream import Command, Deed, Reply, Sample
@@ -191,5 +191,5 @@ class Fleet:
         finally:
             connection.waiting.pop(wish.id, None)
         if reply.problem:
-            raise Refused(409, f"{known.row.name}: {reply.problem}")
+            raise (Late if reply.late else Refused)(409, f"{known.row.name}: {reply.problem}")
         return reply

@@ -13,7 +13,9 @@ from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.exceptions import HTTPException
 
 from chronarch.core.errors import CoreError
-from chronarch.wire.common import Problem
+from chronarch.core.hands import Unsure
+from chronarch.records.database import deadlocked
+from chronarch.wire.common import UNSURE, Problem
 
 TITLES = {
     400: "Bad request",
@@ -46,8 +48,14 @@ class Refused(Exception):
         self.status = status
 
 
-def problem(status: int, detail: str, errors: list[str] | None = None, retry_after_s: int = 0) -> JSONResponse:
-    body = Problem(title=TITLES.get(status, "Error"), status=status, detail=detail, errors=errors or [])
+class Late(Refused):
+    """What was asked for came after the moment it was for; the same for a later moment may do."""
+
+
+def problem(
+    status: int, detail: str, errors: list[str] | None = None, retry_after_s: int = 0, type_: str = "about:blank"
+) -> JSONResponse:
+    body = Problem(type=type_, title=TITLES.get(status, "Error"), status=status, detail=detail, errors=errors or [])
     headers = {"Retry-After": str(retry_after_s)} if retry_after_s else None
     return JSONResponse(body.model_dump(), status, media_type="application/problem+json", headers=headers)
 
@@ -58,6 +66,10 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(Refused)
     async def refused(request: Request, error: Refused) -> JSONResponse:
         return problem(error.status, str(error))
+
+    @app.exception_handler(Unsure)
+    async def unsure(request: Request, error: Unsure) -> JSONResponse:
+        return problem(409, str(error), type_=UNSURE)
 
     @app.exception_handler(CoreError)
     async def bad_input(request: Request, error: Exception) -> JSONResponse:
@@ -82,6 +94,10 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(InterfaceError)
     @app.exception_handler(PoolTimeout)
     async def database_away(request: Request, error: Exception) -> JSONResponse:
+        if isinstance(error, OperationalError) and deadlocked(error):
+            return problem(
+                503, "Somebody changed the same at this moment; nothing was changed. Try again.", retry_after_s=1
+            )
         log.warning("the database did not answer: %s", str(error).splitlines()[0])
         detail = "The database does not answer; nothing was changed. Try again in a moment."
         return problem(503, detail, retry_after_s=3)

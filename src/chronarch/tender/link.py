@@ -20,7 +20,7 @@ from chronarch.core.hands import NotPossible
 from chronarch.core.happenings import Happening, Noticed
 from chronarch.core.kept import Kept
 from chronarch.core.mind import Errand, Mind, Moment
-from chronarch.core.states import WORKING, BuildState, MachineState, WrongState
+from chronarch.core.states import WORKING, BuildState, MachineState, TooLate, WrongState
 from chronarch.core.wording import adjustment
 from chronarch.tender.keeping import Keeping, Standing
 from chronarch.tender.line_log import LineLog
@@ -287,7 +287,7 @@ class MachineLink(ABC):
         try:
             problem, said = await self._do(command)
         except (WrongState, NotPossible) as error:
-            problem, said = str(error), []
+            return Reply(id=command.id, problem=str(error), late=isinstance(error, TooLate))
         return Reply(id=command.id, problem=problem, said=said)
 
     async def _do(self, command: Command) -> tuple[str, list[str]]:

@@ -22,9 +22,13 @@ NozzleMm = Annotated[float, Field(gt=0.05, le=3.0, allow_inf_nan=False)]
 
 
 class Wire(BaseModel):
-    """The base of every model: unknown fields are refused, so that a slip of the pen is not silently dropped."""
+    """The base of every model: unknown fields are refused, so that a slip of the pen is not silently dropped. What a
+    model needs to read and write is made when it is first used, since a command uses few of them."""
 
-    model_config = ConfigDict(extra="forbid", use_attribute_docstrings=True)
+    model_config = ConfigDict(extra="forbid", defer_build=True, use_attribute_docstrings=True)
+
+
+UNSURE = "urn:chronarch:unsure"
 
 
 class Problem(BaseModel):
@@ -33,6 +37,7 @@ class Problem(BaseModel):
     model_config = ConfigDict(use_attribute_docstrings=True)
 
     type: str = "about:blank"
+    """`urn:chronarch:unsure` where the same call may be sent again with `sure`; else nothing beside the status."""
     title: str
     status: int
     detail: str

@@ -96,6 +96,8 @@ class Reply(Wire):
     kind: Literal["reply"] = "reply"
     id: str
     problem: str = ""
+    late: bool = False
+    """The problem is that it came too late; for a later moment it may be possible."""
     said: list[str] = Field(default_factory=list)
     log: list[LogLine] = Field(default_factory=list)
 

@@ -1,9 +1,9 @@
-import { useQuery } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Copy, Send } from "lucide-react";
 import { type KeyboardEvent, useEffect, useRef, useState } from "react";
 import { Link, useParams } from "react-router";
 
-import { api, value } from "../../api/client";
+import { api, CallFailed, value } from "../../api/client";
 import { useMachine, useMe } from "../../api/queries";
 import type { components } from "../../api/schema";
 import { Button } from "../../ui/button";
@@ -22,7 +22,6 @@ const KINDS: { kind: Kind; name: string; colour: string }[] = [
   { kind: "said", name: "said", colour: "var(--cooling)" },
 ];
 const MOST = 3000;
-const WRITES = /^\s*(M500|M502|M504|M997|M851|M92|M301|M304)\b/i;
 const stamp = (at: string) => new Date(at).toISOString().slice(11, 23);
 const KEY = "chronarch.log";
 
@@ -33,28 +32,23 @@ export function LogPage() {
   const [search, setSearch] = useState("");
   const [hidden, setHidden] = useState<Kind[]>(() => JSON.parse(sessionStorage.getItem(KEY) ?? '["ok","heat"]') as Kind[]);
   const [follow, setFollow] = useState(true);
-  const [lines, setLines] = useState<LogLine[]>([]);
-  const after = useRef(0);
   const box = useRef<HTMLOListElement>(null);
   useEffect(() => sessionStorage.setItem(KEY, JSON.stringify(hidden)), [hidden]);
-  useEffect(() => {
-    after.current = 0;
-    setLines([]);
-  }, [search, name]);
+  const cache = useQueryClient();
+  const queryKey = ["log", name, search];
   const log = useQuery({
-    queryKey: ["log", name, search],
+    queryKey,
     queryFn: async () => {
-      const query = { after: after.current, limit: after.current ? 2000 : 1500, search };
+      const before = cache.getQueryData<LogLine[]>(queryKey) ?? [];
+      const query = { after: before.at(-1)?.number ?? 0, limit: before.length ? 2000 : 1500, search };
       const found = await value(api.GET("/api/machines/{name}/log", { params: { path: { name }, query } }));
-      if (found.length && found.at(-1)!.number > after.current) {
-        after.current = found.at(-1)!.number;
-        setLines((before) => [...before, ...found].slice(-MOST));
-      }
-      return after.current;
+      return [...before, ...found].slice(-MOST);
     },
     refetchInterval: follow ? 700 : false,
-    enabled: follow || lines.length === 0,
+    enabled: (query) => follow || !query.state.data?.length,
+    gcTime: 0,
   });
+  const lines = log.data ?? [];
   const shown = lines.filter((l) => !hidden.includes(l.kind));
   const last = shown.at(-1)?.number;
   useEffect(() => {
@@ -139,14 +133,13 @@ function SendLine({ name }: { name: string }) {
   const [text, setText] = useState("");
   const [sent, setSent] = useState<string[]>([]);
   const [at, setAt] = useState(-1);
-  const [warned, setWarned] = useState(false);
   if (me.data?.scope !== "maintain")
     return <p className="m-0 border-t border-rule px-4 py-3 text-sm text-faded">Sending lines needs the right to maintain.</p>;
-  const send = () => {
+  const unsure = run.error instanceof CallFailed && run.error.unsure;
+  const send = (sure: boolean) => {
     if (!text.trim()) return;
-    setWarned(false);
     run.mutate(
-      { kind: "line", text },
+      { kind: "line", text, sure },
       {
         onSuccess: () => {
           setSent([text, ...sent.filter((x) => x !== text)].slice(0, 50));
@@ -163,14 +156,12 @@ function SendLine({ name }: { name: string }) {
     setAt(next);
     setText(next < 0 ? "" : sent[next]!);
   };
-  const writes = WRITES.test(text);
   return (
     <form
       className="flex flex-wrap items-center gap-2 border-t border-rule px-4 py-3"
       onSubmit={(e) => {
         e.preventDefault();
-        if (writes) setWarned(true);
-        else send();
+        send(false);
       }}
     >
       <input
@@ -186,18 +177,17 @@ function SendLine({ name }: { name: string }) {
       <Button type="submit" kind="strong" asked={run.isPending} disabled={!text.trim()}>
         <Send size={14} aria-hidden /> Send
       </Button>
-      {writes && <p className="m-0 w-full text-sm text-alarm">This word changes what the machine keeps when its power is off.</p>}
-      {run.error && (
+      {run.error && !unsure && (
         <div className="w-full">
           <Refusal error={run.error} />
         </div>
       )}
-      <Dialog open={warned} close={() => setWarned(false)} title={`Send ${text.trim().split(" ")[0]?.toUpperCase()}?`} text={`${name} keeps it when its power is off; what stood there before is lost.`}>
+      <Dialog open={unsure} close={() => run.reset()} title={`Send it to ${name}?`} text={run.error?.message ?? ""}>
         <div className="flex justify-end gap-2">
-          <Button kind="quiet" onClick={() => setWarned(false)}>
+          <Button kind="quiet" onClick={() => run.reset()}>
             Cancel
           </Button>
-          <Button kind="danger" onClick={send}>
+          <Button kind="danger" onClick={() => send(true)}>
             Send it
           </Button>
         </div>

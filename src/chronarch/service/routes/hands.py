@@ -23,7 +23,7 @@ from chronarch.records import tables as t
 from chronarch.service.access import Operator, Reader, TenderKey, Who
 from chronarch.service.fleet import Known
 from chronarch.service.intake import add_content
-from chronarch.service.problems import Refused
+from chronarch.service.problems import Late, Refused
 from chronarch.service.routes.builds import have_done, running
 from chronarch.service.routes.contents import reading_of
 from chronarch.service.shop import Shop, TheShop
@@ -143,9 +143,9 @@ async def changes(number: int, who: Reader, shop: TheShop) -> list[w.Change]:
 
 
 async def _skip_plan(
-    shop: Shop, build: t.Build, known: Known, objects: list[str], later: int
+    shop: Shop, build: t.Build, known: Known, objects: list[str], lead_s: float = 0.0
 ) -> tuple[w.SkipPlan, SkipOrder, list[dict[str, object]]]:
-    """Work out what leaving objects out from the next layer on comes to; `later`: so many layers further on."""
+    """Work out what leaving objects out comes to, from the first layer on that begins at least so long from now."""
     brief = known.sample.build if known.sample else None
     if brief is None or brief.id != build.id or known.sample is None:
         raise Refused(409, f"{known.row.name} has not begun this build yet; try again in a moment.")
@@ -163,7 +163,10 @@ async def _skip_plan(
     remaining = [name for name in names if name not in gone and name not in objects]
     if not remaining:
         raise Refused(409, "Nothing would remain; stop the build instead.")
-    layer = present.layer_at(brief.acknowledged) + 1 + later
+    earliest_s = present.at(brief.acknowledged).planned_s + lead_s / brief.pace
+    layer = present.layer_at(brief.acknowledged) + 1
+    while layer <= len(present.layers) and present.at(present.layers[layer - 1]).planned_s < earliest_s:
+        layer += 1
     if layer > len(present.layers):
         raise Refused(409, "The last layer has begun; there is no later one to leave anything out of.")
     skips = [*build.skips, *({"object": name, "from_layer": max(2, layer)} for name in objects)]
@@ -219,7 +222,7 @@ async def _edited(shop: Shop, sha256: str, known: Known, skips: list[dict[str, o
 async def preview_skip(number: int, order: w.Skip, who: Operator, shop: TheShop) -> w.SkipPlan:
     """What leaving objects out from the next layer on would come to. Nothing is changed."""
     build, known = await running(shop, number, "leave out")
-    told, _, _ = await _skip_plan(shop, build, known, order.objects, 0)
+    told, _, _ = await _skip_plan(shop, build, known, order.objects)
     return told
 
 
@@ -227,14 +230,17 @@ async def preview_skip(number: int, order: w.Skip, who: Operator, shop: TheShop)
 async def skip(number: int, order: w.Skip, who: Operator, shop: TheShop) -> w.SkipPlan:
     """Leave objects out of a running build from the next layer on; what else is on the bed is laid as it was."""
     build, known = await running(shop, number, "leave out")
-    for later in range(TRIES):
-        told, wish, skips = await _skip_plan(shop, build, known, order.objects, later)
+    lead_s = 0.0
+    for more in reversed(range(TRIES)):
+        began = shop.clock.now()
+        told, wish, skips = await _skip_plan(shop, build, known, order.objects, lead_s)
         try:
             await shop.fleet.command(known, "skip", build=number, skip=wish, by=who.name)
-        except Refused as error:
-            if "has begun" in str(error) and later < TRIES - 1:
-                continue
-            raise
+        except Late:
+            if not more:
+                raise
+            lead_s = 2 * (lead_s + (shop.clock.now() - began).total_seconds())
+            continue
         await _keep_skips(shop, number, skips, wish.sha256)
         return told
     raise AssertionError("unreachable")

@@ -8,9 +8,8 @@ from __future__ import annotations
 import contextlib
 import re
 from collections import deque
-from collections.abc import Iterable
 from datetime import datetime
-from itertools import islice
+from itertools import islice, takewhile
 from pathlib import Path
 
 from chronarch.core.line_link import OWN_BASE, Spoken
@@ -23,13 +22,13 @@ _TROUBLE = (b"Error", b"Resend", b"rs ", b"!!")
 
 _OF_FILE = re.compile(rb"^N\d{1,9} ")
 
-Entry = tuple[int, datetime, bool, bytes, bool]
-"""Number, shop time, whether it was sent, the line, whether it only finds out where the machine stands."""
+Breath = tuple[int, datetime, list[Spoken]]
+"""What was said in one go: the number of its first line, shop time, the lines."""
 
 
-def kind_of(entry: Entry) -> str:
+def kind_of(spoken: Spoken) -> str:
     """One of the kinds a log is filtered by."""
-    _, _, sent, line, asking = entry
+    sent, line, asking = spoken
     if asking:
         return "ok"
     if sent:
@@ -48,9 +47,9 @@ class LineLog:
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
-        self._lines: deque[Entry] = deque(maxlen=NEWEST)
-        self._number = 0
-        self._unwritten: list[Entry] = []
+        self._newest: deque[Breath] = deque(maxlen=NEWEST)
+        self._next_number = 1
+        self._unwritten: deque[Breath] = deque()
         self._build: int | None = None
         folder.mkdir(parents=True, exist_ok=True)
 
@@ -72,41 +71,50 @@ class LineLog:
         build, self._build = self._build, None
         return build
 
-    def add(self, at: datetime, spoken: Iterable[Spoken]) -> None:
-        """Take lines that went over the wire at shop time `at`."""
-        number = self._number
-        for sent, line, asking in spoken:
-            number += 1
-            entry = (number, at, sent, line, asking)
-            self._lines.append(entry)
-            if self._build is not None:
-                self._unwritten.append(entry)
-        self._number = number
+    def add(self, at: datetime, spoken: list[Spoken]) -> None:
+        """Take lines that went over the wire at shop time `at`; the list is kept."""
+        breath = (self._next_number, at, spoken)
+        self._next_number += len(spoken)
+        self._newest.append(breath)
+        if self._build is not None:
+            self._unwritten.append(breath)
 
     def write(self) -> None:
         """Put on the disk what is not there yet; what cannot be written is dropped, the log is not worth a build."""
-        entries, self._unwritten = self._unwritten, []
-        if not entries or self._build is None:
+        breaths = [self._unwritten.popleft() for _ in range(len(self._unwritten))]
+        if not breaths or self._build is None:
             return
         path = self.path(self._build)
         with contextlib.suppress(OSError):
             if path.exists() and path.stat().st_size > LARGEST:
                 return
             with path.open("ab") as out:
-                out.write(b"".join(_written(entry) for entry in entries))
+                out.write(_written(breaths))
 
     def tail(self, after: int, limit: int, search: str) -> list[LogLine]:
         """The newest `limit` lines after a number that hold `search`, oldest first."""
         wanted = search.lower().encode()
-        newest_first = (e for e in reversed(self._lines) if e[0] > after and wanted in e[3].lower())
-        found = list(islice(newest_first, limit))
+        newest_first = (
+            (number, at, said)
+            for first, at, spoken in reversed(self._newest)
+            for number, said in zip(range(first + len(spoken) - 1, first - 1, -1), reversed(spoken), strict=True)
+        )
+        later = takewhile(lambda line: line[0] > after, newest_first)
+        found = list(islice((line for line in later if wanted in line[2][1].lower()), limit))
         return [
-            LogLine(number=e[0], at=e[1], sent=e[2], kind=kind_of(e), text=e[3].decode("utf-8", "replace"))
-            for e in reversed(found)
+            LogLine(number=number, at=at, sent=said[0], kind=kind_of(said), text=said[1].decode("utf-8", "replace"))
+            for number, at, said in reversed(found)
         ]
 
 
-def _written(entry: Entry) -> bytes:
-    """`2026-10-19T09:12:03.250000Z > N3 G28*18`"""
-    _, at, sent, line, _ = entry
-    return b"%s %s %s\n" % (at.isoformat().replace("+00:00", "Z").encode(), b">" if sent else b"<", line)
+def _written(breaths: list[Breath]) -> bytes:
+    """Lines such as `2026-10-19T09:12:03.250000Z > N3 G28*18`; the time of a moment is put into words once."""
+    out: list[bytes] = []
+    moment, heads = None, (b"", b"")
+    for _, at, spoken in breaths:
+        if at is not moment:
+            stamp = at.isoformat().replace("+00:00", "Z").encode()
+            moment, heads = at, (stamp + b" < ", stamp + b" > ")
+        for sent, line, _ in spoken:
+            out += (heads[sent], line, b"\n")
+    return b"".join(out)

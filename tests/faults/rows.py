@@ -416,7 +416,7 @@ def _stored_broker(shop: Shop, w: World, lot: random.Random, points: int) -> str
 
 
 def _stored_piece(shop: Shop, w: World, lot: random.Random, points: int) -> str:
-    big = LONG + ";" + "x" * 79 + "\n" + ("; " + "y" * 80 + "\n") * 12_000
+    big = LONG + f"; {lot.random()}\n" + ("; " + "y" * 80 + "\n") * 12_000
     w.add_file("big.gcode", big)
     shop.clear("Pallet")
     before = w.standin("Pallet")["pieces"]

@@ -44,7 +44,9 @@ class PrivateBroker:
         return f"{kind}://{USER}:{self.password}@127.0.0.1:{self.port}/{machine}"
 
     def start(self) -> None:
-        """Start it and wait until it answers. Raises BrokerFailed."""
+        """Start it, unless it runs, and wait until it answers. Raises BrokerFailed."""
+        if self._process is not None and self._process.poll() is None:
+            return
         self.folder.mkdir(parents=True, exist_ok=True)
         people = self.folder / "passwords"
         people.unlink(missing_ok=True)

@@ -192,7 +192,8 @@ async def dispatch_forever(shop: Shop) -> None:
     """Decide whenever something changed, and once a second; live through an absent database."""
     while True:
         with suppress(TimeoutError):
-            await asyncio.wait_for(shop.work.wait(), LOOK_EVERY_S)
+            async with asyncio.timeout(LOOK_EVERY_S):
+                await shop.work.wait()
         shop.work.clear()
         try:
             await dispatch_once(shop)

@@ -184,7 +184,8 @@ class Fleet:
         connection.waiting[wish.id] = answer
         try:
             await connection.send(wish.model_dump_json())
-            reply = await asyncio.wait_for(answer, within_s)
+            async with asyncio.timeout(within_s):
+                reply = await answer
         except TimeoutError:
             text = f"{known.row.name} did not confirm within {within_s:.0f} s; look at the machine."
             raise Refused(503, text) from None

@@ -81,7 +81,8 @@ class Intake:
         ended = self._ended.get(number)
         if ended is not None:
             with suppress(TimeoutError):
-                await asyncio.wait_for(ended.wait(), within_s)
+                async with asyncio.timeout(within_s):
+                    await ended.wait()
         async with self._shop.sessions() as db:
             return await db.get_one(t.Arrival, number)
 

@@ -58,7 +58,8 @@ class Hub:
                 yield event.encode()
             while True:
                 try:
-                    got = await asyncio.wait_for(queue.get(), KEEP_ALIVE_S)
+                    async with asyncio.timeout(KEEP_ALIVE_S):
+                        got = await queue.get()
                 except TimeoutError:
                     yield b": still here\n\n"
                     continue

@@ -89,9 +89,11 @@ class StoredStandin(MachineStandin):
         try:
             await asyncio.wait((reporting, hearing, cut), return_when=asyncio.FIRST_COMPLETED)
         finally:
-            for task in (reporting, hearing, cut):
-                task.cancel()
-            await asyncio.gather(reporting, hearing, cut, return_exceptions=True)
+            pending = {reporting, hearing, cut}
+            while pending:  # before Python 3.12 wait_for, within the client, may lose a cancellation
+                for task in pending:
+                    task.cancel()
+                _, pending = await asyncio.wait(pending, timeout=0.1)
         if self._cut.is_set():
             client._client._sock_close()  # the plug is out: no goodbye
 
@@ -269,7 +271,8 @@ class StoredStandin(MachineStandin):
         while self._pause_wanted and not self._stop_wanted:
             self._check()
             with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self._go.wait(), 0.1)
+                async with asyncio.timeout(0.1):
+                    await self._go.wait()
         if self._stop_wanted:
             return
         self.nozzle.target_c, self.bed.target_c = nozzle, bed

@@ -30,6 +30,7 @@ from chronarch.tender.line_machine import LineMachine
 from chronarch.tender.link import MachineLink, Surroundings
 from chronarch.tender.store import Store
 from chronarch.tender.stored_machine import StoredMachine
+from chronarch.tender.tasks import end
 from chronarch.wire.upstream import Assign, Charge, Command, Committed, Hello, Reply, Welcome, to_tender
 
 SAMPLE_EVERY_S = 1.0
@@ -110,9 +111,7 @@ class Tender:
             async for text in socket:
                 self._hear(to_tender.validate_json(text))
         finally:
-            for task in sending:
-                task.cancel()
-            await asyncio.gather(*sending, return_exceptions=True)
+            await end(sending)
 
     def _take_charge(self, charge: Charge) -> None:
         link = self._links.get(charge.machine)

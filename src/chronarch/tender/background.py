@@ -21,6 +21,7 @@ from typing import IO, Any
 from chronarch.client import AsyncClient, ClientError
 from chronarch.client.errors import RefusedByService
 from chronarch.tender.camera import watch_camera
+from chronarch.tender.tasks import end
 
 FRAME_EVERY_S = 2.0
 NICER = 15
@@ -98,9 +99,7 @@ async def run_background(service: str, key: str, orders: IO[str]) -> None:
                 tasks[name] = asyncio.create_task(work)
             elif order["what"] == "log":
                 tasks[name] = asyncio.create_task(hand_on_log(order["build"], Path(order["path"]), client))
-        for task in tasks.values():
-            task.cancel()
-        await asyncio.gather(*tasks.values(), return_exceptions=True)
+        await end(tasks.values())
 
 
 async def hand_on_log(build: int, path: Path, client: AsyncClient) -> None:

@@ -14,6 +14,7 @@ from chronarch.core.wording import adjustment
 from chronarch.tender.keeping import Standing
 from chronarch.tender.lines import Held, Line, find_speed, hold, open_line
 from chronarch.tender.link import RETRY_S, TICK_S, MachineLink, Surroundings
+from chronarch.tender.tasks import together
 from chronarch.wire import hands as wh
 from chronarch.wire.upstream import Charge
 
@@ -35,10 +36,7 @@ class LineMachine(MachineLink):
         super().__init__(charge, around, self.steward, standing)
 
     async def run(self) -> None:
-        async with asyncio.TaskGroup() as tasks:
-            tasks.create_task(self._connect_forever())
-            tasks.create_task(self._tick_forever())
-            tasks.create_task(self._write_forever())
+        await together(self._connect_forever(), self._tick_forever(), self._write_forever())
 
     async def _connect_forever(self) -> None:
         await self._settled.wait()

@@ -73,7 +73,8 @@ async def open_line(address: Address, on_data: OnData, on_lost: OnLost) -> Line:
     loop = asyncio.get_running_loop()
     if address.kind == "tcp":
         connecting = loop.create_connection(lambda: _Tcp(on_data, on_lost), address.host, address.port)
-        _, protocol = await asyncio.wait_for(connecting, CONNECT_S)
+        async with asyncio.timeout(CONNECT_S):
+            _, protocol = await connecting
         return protocol
     port = await asyncio.to_thread(open_port, address, address.speed or SPEEDS[0])
     return _Serial(port, loop, on_data, on_lost)

@@ -346,12 +346,12 @@ class MachineLink(ABC):
 
     async def _until(self, done: Callable[[], bool], within_s: float = BUSY_WAIT_S) -> bool:
         """Wait for something to be so at the machine, within bounds."""
-        with contextlib.suppress(TimeoutError):
-            async with asyncio.timeout(within_s):
-                while not done():
-                    self._changed.clear()
-                    with contextlib.suppress(TimeoutError):
-                        await asyncio.wait_for(self._changed.wait(), TICK_S)
+        deadline_s = asyncio.get_running_loop().time() + within_s
+        while not done() and asyncio.get_running_loop().time() < deadline_s:
+            self._changed.clear()
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(TICK_S):
+                    await self._changed.wait()
         return done()
 
     # What the service sees -----------------------------------------------------------------------------------

@@ -99,7 +99,8 @@ async def _ask(
     while time.monotonic() < until:
         more.clear()
         try:
-            await asyncio.wait_for(more.wait(), QUIET_S if heard else LONGEST_S)
+            async with asyncio.timeout(QUIET_S if heard else LONGEST_S):
+                await more.wait()
         except TimeoutError:
             break
         lines = b"".join(heard).splitlines()

@@ -22,6 +22,7 @@ from chronarch.core.wording import adjustment
 from chronarch.tender.keeping import Standing
 from chronarch.tender.lines import Held, hold
 from chronarch.tender.link import RETRY_S, TICK_S, MachineLink, Surroundings
+from chronarch.tender.tasks import end, together
 from chronarch.wire import hands as wh
 from chronarch.wire.upstream import Charge
 
@@ -40,10 +41,7 @@ class StoredMachine(MachineLink):
         super().__init__(charge, around, self.stored, standing)
 
     async def run(self) -> None:
-        async with asyncio.TaskGroup() as tasks:
-            tasks.create_task(self._connect_forever())
-            tasks.create_task(self._tick_forever())
-            tasks.create_task(self._write_forever())
+        await together(self._connect_forever(), self._tick_forever(), self._write_forever())
 
     def _client_of(self) -> aiomqtt.Client:
         a = self.address
@@ -95,8 +93,7 @@ class StoredMachine(MachineLink):
                 if sending.done():
                     sending.result()
         finally:
-            sending.cancel()
-            await asyncio.gather(sending, return_exceptions=True)
+            await end([sending])
 
     async def _send_forever(self, client: aiomqtt.Client) -> None:
         while True:

@@ -49,7 +49,7 @@ class Keeping:
 
     def folder(self, machine: str) -> Path:
         """A machine's own folder."""
-        place = self._folder / quote(machine.lower(), safe="")
+        place = self._folder / quote(machine.lower(), safe="").replace(".", "%2E")  # `..` is a name like any other
         place.mkdir(exist_ok=True)
         return place
 

@@ -293,9 +293,10 @@ def main() -> None:
                 rates["bare"].append(uvloop.run(bare(machines.ports[0], path)))
                 rates["fed"].append(uvloop.run(fed(folder / f"one{n}", path, machines.ports[0])))
         limit, measured = statistics.median(rates["bare"]), statistics.median(rates["fed"])
-        ratio = statistics.median(ours / bare for ours, bare in zip(rates["fed"], rates["bare"], strict=True))
+        ratios = sorted(ours / bare for ours, bare in zip(rates["fed"], rates["bare"], strict=True))
         print(
-            f"one link    bare echo {limit:.0f} lines/s, fed {measured:.0f} lines/s: ratio {ratio:.2f} (at least 0.70)"
+            f"one link    bare echo {limit:.0f} lines/s, fed {measured:.0f} lines/s: ratio "
+            f"{statistics.median(ratios):.2f} (at least 0.70), {ratios[0]:.2f} to {ratios[-1]:.2f} in {len(ratios)}"
         )
         with Machines(1 / RATE, LINKS) as machines:
             alone = uvloop.run(many(folder / "many", path, machines))

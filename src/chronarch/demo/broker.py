@@ -5,7 +5,6 @@ from __future__ import annotations
 import getpass
 import secrets
 import shutil
-import socket
 import subprocess
 import time
 from pathlib import Path
@@ -69,7 +68,9 @@ class PrivateBroker:
         if self._tls[0]:
             lines += [f"certfile {self._tls[0]}", f"keyfile {self._tls[1]}"]
         (self.folder / "conf").write_text("\n".join(lines) + "\n")
-        with (self.folder / "log").open("ab") as log:
+        said = self.folder / "log"
+        with said.open("ab") as log:
+            before = log.tell()
             self._process = subprocess.Popen(
                 [_program("mosquitto"), "-c", str(self.folder / "conf")],
                 stdout=log,
@@ -79,11 +80,10 @@ class PrivateBroker:
             )
         deadline = time.monotonic() + STARTED_WITHIN_S
         while time.monotonic() < deadline and self._process.poll() is None:
-            with socket.socket() as probe:
-                if probe.connect_ex(("127.0.0.1", self.port)) == 0:
-                    return
-            time.sleep(0.05)
-        tail = (self.folder / "log").read_text(errors="replace")[-400:]
+            if b" running\n" in said.read_bytes()[before:]:
+                return
+            time.sleep(0.02)
+        tail = said.read_text(errors="replace")[-400:]
         self.stop()
         raise BrokerFailed(f"The broker did not start. Its log ends:\n{tail}")
 

@@ -191,4 +191,5 @@ class Front:
             asyncio.get_running_loop().remove_reader(self._master)
             os.close(self._master)
             os.close(self._slave)
+            self._master = self._slave = -1
             Path(self._setup.port_name).unlink(missing_ok=True)

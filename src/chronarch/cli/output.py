@@ -119,7 +119,7 @@ def duration(seconds: float | None) -> str:
     if seconds is None:
         return ""
     minutes = round(seconds / 60)
-    if seconds < 60:
+    if seconds < 59.5:
         return f"{seconds:.0f} s"
     return f"{minutes // 60} h {minutes % 60:02} min" if minutes >= 60 else f"{minutes} min"
 

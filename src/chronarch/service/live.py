@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
 from collections.abc import AsyncIterator
 from dataclasses import dataclass, field
 
@@ -34,9 +33,7 @@ class Hub:
             try:
                 queue.put_nowait(event)
             except asyncio.QueueFull:
-                self._listeners.discard(queue)
-                queue.get_nowait()
-                queue.put_nowait(None)
+                self._cut_off(queue)
 
     def changed(self, *what: str) -> None:
         """Tell that records of these kinds have changed."""
@@ -45,9 +42,15 @@ class Hub:
 
     def close(self) -> None:
         """End all streams: the service stops."""
-        for queue in self._listeners:
-            with contextlib.suppress(asyncio.QueueFull):
-                queue.put_nowait(None)
+        for queue in list(self._listeners):
+            self._cut_off(queue)
+
+    def _cut_off(self, queue: asyncio.Queue[LiveEvent | None]) -> None:
+        """End one stream after what it has still to take."""
+        self._listeners.discard(queue)
+        if queue.full():
+            queue.get_nowait()
+        queue.put_nowait(None)
 
     async def stream(self, first: list[LiveEvent]) -> AsyncIterator[bytes]:
         """Bytes for one listener: `first`, then whatever is published from now on."""

@@ -10,7 +10,18 @@ from collections import deque
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from chronarch.core.answers import Boot, Chatter, Fault, FilamentOut, Halted, Heat, Ok, Resend, read_answer
+from chronarch.core.answers import (
+    Boot,
+    Chatter,
+    Fault,
+    FilamentOut,
+    Halted,
+    Heat,
+    LineComplaint,
+    Ok,
+    Resend,
+    read_answer,
+)
 from chronarch.core.line_link import (
     Acknowledged,
     BadWire,
@@ -395,6 +406,40 @@ class Answers(unittest.TestCase):
         for line, expected in table.items():
             with self.subTest(line=line):
                 self.assertEqual(read_answer(line), expected)
+
+    def test_a_complaint_is_known_as_one_though_every_fifth_byte_is_damaged(self) -> None:
+        said = (
+            "checksum mismatch, Last Line: 152",
+            "Line Number is not Last Line Number+1, Last Line: 4",
+            "line number is not the last line number + 1, last line: 88231",
+            "No Checksum with line number, Last Line: 7",
+            "No Line Number with checksum, Last Line: 990",
+        )
+        lot = random.Random(4)
+        misread = 0
+        for _ in range(200):
+            for text in said:
+                damaged = "".join(chr(lot.randrange(33, 127)) if lot.random() < 0.2 else c for c in text)
+                misread += read_answer(f"Error:{damaged}") != [LineComplaint()]
+        self.assertLess(misread, 10, "of 1000")
+        for text in ("chXcksu= mispntch, 5ast lfne: 152", "expected line 5, got 6, Last Line: 4", "Checksum mismatch"):
+            self.assertEqual(read_answer(f"Error:{text}"), [LineComplaint()])
+
+    def test_a_fault_is_not_taken_for_a_complaint(self) -> None:
+        for text in (
+            "fan 0 stalled",
+            "Heating failed, system stopped! Heater_ID: 0",
+            "Thermal Runaway, system stopped! Heater_ID: bed",
+            "MAXTEMP triggered, system stopped! Heater_ID: 0",
+            "Printer halted. kill() called!",
+            "Unexpected hot-end temperature jump",
+            "Probing failed",
+            "Homing Failed",
+            "line sensor: filament number 1 is out",
+            "last layer failed its check",
+        ):
+            with self.subTest(text=text):
+                self.assertEqual(read_answer(f"Error:{text}"), [Fault(text)])
 
     @given(st.binary(max_size=300))
     def test_no_bytes_from_a_machine_break_the_link(self, data: bytes) -> None:

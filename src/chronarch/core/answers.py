@@ -100,8 +100,17 @@ _NOZZLE = re.compile(rf"\bT0?:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGN
 _BED = re.compile(rf"\bB:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
 _CHAMBER = re.compile(rf"\bC:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
 _POSITION = re.compile(rf"^X:\s*({_NUMBER})\s+Y:\s*({_NUMBER})\s+Z:\s*({_NUMBER})\b")
-_COMPLAINT = re.compile(r"(?=chec|heck|ecks|cksu|ksum|mism|isma|matc|atch|last|line|numb|umbe|mber)", re.IGNORECASE)
-"""Pieces of what machines say of a damaged line; the complaint may itself be damaged, so two of them are enough."""
+_LAST_LINE = re.compile(r"last line:?\s*\d+$")
+_COMPLAINTS = (
+    "checksum mismatch, last line: ",
+    "line number is not last line number+1, last line: ",
+    "line number is not the last line number + 1, last line: ",
+    "no checksum with line number, last line: ",
+    "no line number with checksum, last line: ",
+)
+"""What machines say of a damaged line, or of one out of turn."""
+ALIKE = 0.5
+"""How like one of them a text must be, letter by letter: the complaint may itself have been damaged on its way."""
 _RULES: tuple[tuple[re.Pattern[str], type], ...] = (
     (re.compile(r"^(?:echo:)?\s*busy\b", re.IGNORECASE), Busy),
     (re.compile(r"^start\b"), Boot),
@@ -121,6 +130,14 @@ def _heat(line: str) -> Heat | None:
         return float(found[1]), float(found[2]) if found[2] else None
 
     return Heat(*values(nozzle), *values(bed), *values(_CHAMBER.search(line)))
+
+
+def _complains(text: str) -> bool:
+    """Whether a text is one of the complaints about a line, as far as it arrived."""
+    arrived = text.lower()
+    return _LAST_LINE.search(arrived) is not None or any(
+        sum(a == b for a, b in zip(known, arrived, strict=False)) >= ALIKE * len(known) for known in _COMPLAINTS
+    )
 
 
 def read_answer(line: str) -> list[Answer]:
@@ -143,7 +160,7 @@ def read_answer(line: str) -> list[Answer]:
         return [Halted(line[2:].strip() or "no reason given")]
     if line.lower().startswith("error:"):
         text = line[6:].strip()
-        return [LineComplaint() if len(_COMPLAINT.findall(text)) > 1 else Fault(text or "no reason given")]
+        return [LineComplaint() if _complains(text) else Fault(text or "no reason given")]
     position = _POSITION.match(line)
     if position:
         return [Position(*(float(n) for n in position.groups()))]

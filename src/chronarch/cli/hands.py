@@ -136,7 +136,7 @@ def send_line(service: Service, name: str, line: str, yes: bool) -> None:
     except RefusedByService as refused:
         if not refused.unsure:
             raise
-        click.confirm(f"{refused} Send it?", abort=True)
+        click.confirm(str(refused), abort=True)
         _do(service, name, h.Line(line, sure=True))
 
 

@@ -331,7 +331,7 @@ def _line(a: Line, model: MachineModel, at: Standing) -> list[bytes]:
         raise NotPossible(f"{text.split()[0]} would upset the build that is under way; it can be sent when none is.")
     word = text.split()[0].upper()
     if word in LASTING and not a.sure:
-        raise Unsure(f"{word} {LASTING[word]}; what stood there before is lost. Say that it is meant to send it.")
+        raise Unsure(f"{word} {LASTING[word]}, and that lasts. Is it meant?")
     return [text.encode()]
 
 

@@ -69,7 +69,7 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(Unsure)
     async def unsure(request: Request, error: Unsure) -> JSONResponse:
-        return problem(409, str(error), type_=UNSURE)
+        return problem(409, str(error), ["sure: true has it done"], type_=UNSURE)
 
     @app.exception_handler(CoreError)
     async def bad_input(request: Request, error: Exception) -> JSONResponse:

@@ -15,7 +15,9 @@ import unittest
 from pathlib import Path
 from typing import Any
 
-from chronarch.cli.app import COMMANDS
+import click
+
+from chronarch.cli.app import COMMANDS, root
 from chronarch.client import requests
 from chronarch.core.states import MachineState
 from chronarch.wire import machines as wm
@@ -54,8 +56,9 @@ class WithoutService(unittest.TestCase):
         said = " ".join(run("--help", env=self.env).stdout.split())
         for name, (text, _, _) in COMMANDS.items():
             self.assertIn(f"{name} {text}", said)
-            own = " ".join(run(name, "--help", env=self.env).stdout.split())
-            self.assertIn(text, own)
+            command = root.get_command(click.Context(root), name)
+            assert command is not None and command.help is not None
+            self.assertEqual(" ".join(command.help.split("\n\n")[0].split()), text)
 
     def test_a_service_that_cannot_be_reached_is_exit_3(self) -> None:
         said = run("machines", "list", env=self.env)
@@ -71,11 +74,11 @@ class WithoutService(unittest.TestCase):
                 self.assertEqual(said.returncode, 2, said.stderr)
                 self.assertNotIn("Traceback", said.stderr)
 
-    def test_every_command_says_what_it_does(self) -> None:
-        for arguments in ([], ["machines"], ["files"], ["jobs"], ["builds"], ["report"], ["service"], ["demo"]):
-            said = run(*arguments, "--help", env=self.env)
-            self.assertEqual(said.returncode, 0)
-            self.assertIn("Commands:", said.stdout)
+    def test_a_group_lists_its_commands_with_those_of_other_modules(self) -> None:
+        said = run("machines", "--help", env=self.env)
+        self.assertEqual(said.returncode, 0)
+        for words in ("Commands:", "take-out", "level-map"):
+            self.assertIn(words, said.stdout)
 
 
 class WholeJob(WorldCase):

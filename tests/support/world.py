@@ -260,14 +260,14 @@ class World:
         return eventually(lambda: self.builds(job), f"job {job.id} gets a build")[0]
 
     def stopped(self, name: str) -> bool:
-        """Stop what a machine builds; False while its build is only being fetched."""
+        """Stop what a machine builds; False while that cannot be done yet."""
         build = self.machine(name).build
         if build is None or build.outcome is not None:
             return True
         try:
             self.client.do(requests.stop(build.id))
         except RefusedByService as error:
-            if "being fetched" in str(error):
+            if error.problem.status == 409:  # it is only being fetched, or has just ended: look again
                 return False
             raise
         return True

@@ -140,7 +140,7 @@ class Edits(unittest.TestCase):
         with self.assertRaisesRegex(EditRefused, "no start or end section"):
             edited(text, OwnSections(), replace(MODEL, start_gcode="", end_gcode=""))
 
-    @settings(max_examples=80, derandomize=True, deadline=None)
+    @settings(max_examples=80)
     @given(
         st.integers(1, 60),
         st.integers(0, 8),
@@ -181,7 +181,7 @@ class Bytes(unittest.TestCase):
             apply(b"abcdef", [Splice(0, 3, b""), Splice(2, 4, b"")])
         self.assertEqual(apply(b"abcdef", [Splice(4, 6, b"!"), Splice(1, 2, b"BB")]), b"aBBcd!")
 
-    @settings(max_examples=150, derandomize=True, deadline=None)
+    @settings(max_examples=150)
     @given(st.floats(-300, 300), st.floats(-300, 300), st.integers(0, 4), st.integers(-5000, 5000))
     def test_lines_are_shifted_by_their_numbers_alone(self, x: float, y: float, decimals: int, by: int) -> None:
         dx = by / 1000
@@ -193,7 +193,7 @@ class Bytes(unittest.TestCase):
         self.assertAlmostEqual(words["X"], round(x, decimals) + dx, delta=0.6 * 10**-places + 1e-9)
         self.assertAlmostEqual(words["Y"], round(y, decimals) - dx, delta=0.6 * 10**-places + 1e-9)
 
-    @settings(max_examples=100, derandomize=True, deadline=None)
+    @settings(max_examples=100)
     @given(st.lists(st.sampled_from("abcdefgh"), max_size=40), st.lists(st.sampled_from("abcdefgh"), max_size=40))
     def test_differences_lead_from_one_text_to_the_other(self, one: list[str], other: list[str]) -> None:
         a, b = "\n".join(one).encode(), "\n".join(other).encode()

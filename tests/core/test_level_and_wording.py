@@ -24,7 +24,7 @@ def grids(draw: st.DrawFn) -> list[list[float]]:
 
 class Level(unittest.TestCase):
     @given(grid=grids(), numbered=st.booleans(), upside_down=st.booleans(), echo=st.booleans())
-    @settings(max_examples=120, deadline=None)
+    @settings(max_examples=120)
     def test_a_grid_is_read_however_it_is_printed(
         self, grid: list[list[float]], numbered: bool, upside_down: bool, echo: bool
     ) -> None:

@@ -176,7 +176,7 @@ class Feeding(unittest.TestCase):
         # 'N'^'1'^' '^'G'^'2'^'8' = 78^49^32^71^50^56 = 18
         self.assertEqual(numbered(1, b"G28"), b"N1 G28*18\n")
 
-    @settings(max_examples=150, deadline=None, derandomize=True)
+    @settings(max_examples=150)
     @given(
         seed=st.integers(0, 10**6),
         damage=st.floats(0, 0.25),
@@ -198,7 +198,7 @@ class Feeding(unittest.TestCase):
             self.assertIsInstance(events[-1], OutOfStep)
             self.assertEqual(machine.ran, list(PROGRAM.commands[: len(machine.ran)]))
 
-    @settings(max_examples=60, deadline=None, derandomize=True)
+    @settings(max_examples=60)
     @given(
         seed=st.integers(0, 10**6),
         trouble=st.floats(0, 0.1),

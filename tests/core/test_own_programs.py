@@ -111,7 +111,7 @@ def caught_up(commands: list[bytes]) -> tuple[Machine, ModalState]:
 
 class ParkedAndBack(unittest.TestCase):
     @given(commands=files, heaters_off=st.booleans())
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     def test_after_a_pause_the_machine_is_as_the_file_left_it(self, commands: list[bytes], heaters_off: bool) -> None:
         machine, modal = caught_up(commands)
         before = replace(machine)
@@ -130,7 +130,7 @@ class ParkedAndBack(unittest.TestCase):
             self.assertEqual(machine.feed, before.feed)
 
     @given(commands=files)
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     def test_where_the_head_is_unknown_it_is_not_moved(self, commands: list[bytes]) -> None:
         machine, modal = caught_up(commands)
         before = replace(machine)
@@ -140,7 +140,7 @@ class ParkedAndBack(unittest.TestCase):
         self.assertEqual(machine.pushed, before.pushed)
 
     @given(commands=files, lift=st.booleans())
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     def test_the_head_is_lifted_before_it_goes_aside_and_heaters_are_off_at_the_end(
         self, commands: list[bytes], lift: bool
     ) -> None:

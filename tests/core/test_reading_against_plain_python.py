@@ -87,7 +87,7 @@ def bag(rows: list[tuple[float, ...]]) -> Counter[tuple[float, ...]]:
 
 
 class AgainstPlainPython(unittest.TestCase):
-    @settings(max_examples=60, derandomize=True, deadline=None)
+    @settings(max_examples=60)
     @given(recipes())
     def test_extents_filament_and_layers_are_those_of_the_slow_reader(self, recipe: Recipe) -> None:
         text = recipe.text()
@@ -101,7 +101,7 @@ class AgainstPlainPython(unittest.TestCase):
         self.assertEqual(len(a.objects), len(recipe.boxes))
         self.assertEqual([f for f in a.findings if f.severity != "note"], [])
 
-    @settings(max_examples=40, derandomize=True, deadline=None)
+    @settings(max_examples=40)
     @given(recipes())
     def test_all_layers_together_lay_what_the_slow_reader_lays(self, recipe: Recipe) -> None:
         text = recipe.text()
@@ -117,7 +117,7 @@ class AgainstPlainPython(unittest.TestCase):
                 x, y = float(m["x"]), float(m["y"])
         self.assertEqual(bag(mine), bag(laid(plain(text))))
 
-    @settings(max_examples=60, derandomize=True, deadline=None)
+    @settings(max_examples=60)
     @given(recipes(), st.data())
     def test_an_object_left_out_leaves_the_others_to_the_line(self, recipe: Recipe, data: st.DataObject) -> None:
         text = recipe.text()
@@ -133,7 +133,7 @@ class AgainstPlainPython(unittest.TestCase):
         self.assertLess(again.planned_s, a.planned_s)
         self.assertEqual([f for f in again.findings if f.severity != "note"], [])
 
-    @settings(max_examples=40, derandomize=True, deadline=None)
+    @settings(max_examples=40)
     @given(recipes(), st.integers(2, 4))
     def test_copies_are_the_same_lines_moved(self, recipe: Recipe, copies: int) -> None:
         text = recipe.text()
@@ -152,7 +152,7 @@ class AgainstPlainPython(unittest.TestCase):
         low, high = MODEL.volume_mm[0], MODEL.volume_mm[1]
         self.assertTrue(all(0 <= v <= max(low, high) for r in now for v in r[:4]))
 
-    @settings(max_examples=40, derandomize=True, deadline=None)
+    @settings(max_examples=40)
     @given(recipes(), st.integers(2, 4))
     def test_a_later_start_lays_the_layers_from_there_on(self, recipe: Recipe, layer: int) -> None:
         text = recipe.text()

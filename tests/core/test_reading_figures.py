@@ -42,7 +42,7 @@ class Words(unittest.TestCase):
          "M117 hi", "%", "E.5", "FOO", "é", "G28", "\r", "1", "."]
     )  # fmt: skip
 
-    @settings(max_examples=300, derandomize=True, deadline=None)
+    @settings(max_examples=300)
     @given(st.lists(st.lists(pieces, max_size=6).map("".join), max_size=12))
     def test_the_kernel_counts_the_commands_that_the_feed_will_send(self, lines: list[str]) -> None:
         text = "\n".join(["G1 X0", *["G1 X1"] * 400, *lines, ""])
@@ -177,7 +177,7 @@ class Objects(unittest.TestCase):
         middles = sorted(np.mean([p[0] for p in o.outline]) for o in a.objects)
         self.assertTrue(abs(middles[0] - 75) < 2 and abs(middles[1] - 135) < 2, middles)
 
-    @settings(max_examples=60, derandomize=True, deadline=None)
+    @settings(max_examples=60)
     @given(st.lists(st.tuples(st.floats(-50, 50), st.floats(-50, 50)), min_size=3, max_size=40))
     def test_a_hull_is_convex_and_holds_every_point(self, points: list[tuple[float, float]]) -> None:
         ring = hull(np.array(points))

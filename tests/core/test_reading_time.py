@@ -139,14 +139,14 @@ def quicker(model: MachineModel, k: float) -> MachineModel:
 
 
 class WhatMustHold(unittest.TestCase):
-    @settings(max_examples=60, derandomize=True, deadline=None)
+    @settings(max_examples=60)
     @given(moves, st.sampled_from([0.5, 2.0, 4.0]), st.sampled_from(["deviation", "jerk"]))
     def test_a_machine_that_does_all_k_times_as_fast_needs_a_kth_of_the_time(self, rows, k: float, rule: str) -> None:  # type: ignore[no-untyped-def]
         model = replace(MODEL, cornering=rule)
         slow, fast = read(text_of(rows), model), read(text_of(rows, k), quicker(model, k))
         self.assertAlmostEqual(slow.planned_s, fast.planned_s * k, delta=1e-4 * (1 + slow.planned_s))
 
-    @settings(max_examples=60, derandomize=True, deadline=None)
+    @settings(max_examples=60)
     @given(moves)
     def test_layers_add_up_to_the_whole(self, rows) -> None:  # type: ignore[no-untyped-def]
         a = read(text_of(rows))
@@ -155,7 +155,7 @@ class WhatMustHold(unittest.TestCase):
             before = sum(a.filament_mm.values()) - sum(n.filament_mm for n in a.layers)
             self.assertAlmostEqual(before, sum(r[3] for r in rows[: a.layers[0].first_command - 1]), places=2)
 
-    @settings(max_examples=60, derandomize=True, deadline=None)
+    @settings(max_examples=60)
     @given(moves)
     def test_no_file_is_quicker_than_its_way_at_full_speed(self, rows) -> None:  # type: ignore[no-untyped-def]
         a = read(text_of(rows))

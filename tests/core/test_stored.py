@@ -167,7 +167,7 @@ class Stored(unittest.TestCase):
         b.run(3)
         self.assertIs(b.steward.state, MachineState.UNCLEARED)
 
-    @settings(max_examples=40, deadline=None, derandomize=True)
+    @settings(max_examples=40)
     @given(st.integers(0, 10**6), st.floats(0, 0.4))
     def test_whatever_gets_lost_the_file_arrives_whole_and_is_run_once(self, seed: int, lose: float) -> None:
         b = Bench(lose, seed)

@@ -100,7 +100,7 @@ class Shop:
 
 
 class TakenUp(unittest.TestCase):
-    @settings(max_examples=120, deadline=None, derandomize=True)
+    @settings(max_examples=120)
     @given(st.integers(0, 10**6), st.sampled_from([0.0, 0.0, 0.02]), st.sampled_from([0, 100]))
     def test_a_build_outlives_its_tenders(self, seed: int, trouble: float, window: int) -> None:
         shop = Shop(seed, trouble, window, kills=0.03)

@@ -62,7 +62,7 @@ class LineLogs(InFolder):
         self.assertEqual(self.log.tail(0, 10, "tea"), [])
 
     @given(breaths=st.lists(st.integers(1, 4), max_size=30), after=st.integers(0, 130), limit=st.integers(1, 40))
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=80)
     def test_following_it_neither_skips_nor_repeats_a_line(self, breaths: list[int], after: int, limit: int) -> None:
         log = LineLog(self.folder / "log")
         total = 0
@@ -146,7 +146,7 @@ class Keepings(InFolder):
         Standing, st.sampled_from(MachineState), st.text(max_size=40), st.none() | st.integers(1, 10**6), moments,
         moments, st.none() | st.just(115200), st.none() | kept,
     ))  # fmt: skip
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     def test_what_was_kept_is_found_again_whole(self, standing: Standing) -> None:
         keeping = Keeping(self.folder)
         keeping.charge(self.charge())

@@ -63,6 +63,8 @@ from chronarch.core.states import MACHINE, MachineEvent, MachineState, Outcome, 
 ON_FILE = frozenset({Phase.FEEDING, Phase.TURNING, Phase.PAUSING})
 _OVER = frozenset({Phase.RESTING, Phase.STOPPING, Phase.ENDING})
 
+_TROUBLES = (Heat, FilamentOut, AskedPause, Fault, BadWire)
+
 
 class Leading(Carrying):
     """Leads a build from its first line to its end, through pauses, stops and trouble."""
@@ -284,6 +286,8 @@ class Leading(Carrying):
         return min([*waits, *(i for i in layers if i >= at)], default=None)
 
     def _take(self, events: list[LinkEvent]) -> None:
+        if len(events) > 1:  # how far the link has come is told before what may pause it: it has gone on already
+            events = sorted(events, key=lambda event: isinstance(event, _TROUBLES))
         for event in events:
             match event:
                 case Acknowledged(count):

@@ -223,6 +223,8 @@ class LineLink:
         self._waiting: deque[int] = deque()
         self._waiting_bytes = 0
         self._furthest = 0
+        self._out_to = 0
+        self._untouched = True
         self._counted = False
         self._held = False
         self._confirming = False
@@ -272,7 +274,7 @@ class LineLink:
         if self.state in _UNDER_WAY:
             raise RuntimeError("A program can be loaded only while no line is outstanding.")
         self._program, self._length = program, len(program)
-        self._start = self._next = self._ahead = self._furthest = at
+        self._start = self._next = self._ahead = self._furthest = self._out_to = at
         self._limit = until
         self._stray = None
         self._forget_waiting()
@@ -283,6 +285,7 @@ class LineLink:
             self.base = self._own_base() if own else 0
         self._counted = self._held = self._confirming = self._confirmed = self._repeated = False
         self._troubled = False
+        self._untouched = True
         self._repeats = self._proofs = 0
         if self.state is LinkState.RESTING:
             self._go_on([])
@@ -319,6 +322,7 @@ class LineLink:
             raise RuntimeError("The machine can be asked only while nothing is loaded and the link stands.")
         self._said = self._said_before = None
         self._repeats = 0
+        self.state = LinkState.ASKING
         self._put_question()
 
     def connected(self) -> None:
@@ -444,8 +448,8 @@ class LineLink:
             case Resend() if (
                 self._confirming and self.state is not LinkState.AWAY and self._stands_right(answer.number)
             ):
-                # The machine wants the very next line: it has all before, whatever else is on its way. On a wire that
-                # damages lines this very number may be damaged, so there it must be said twice.
+                # The machine wants the very next line, which never went out: it has all before, whatever else is on
+                # its way. On a wire that damages lines this very number may be damaged, so there it must be said twice.
                 self._proofs += 1
                 if self._proofs < (2 if self._troubled else 1):
                     self._confirm()
@@ -483,7 +487,9 @@ class LineLink:
             self._complaints.clear()
 
     def _stands_right(self, number: int) -> bool:
-        return number == self.base + self._next + 1
+        """Whether the machine wants the first line that is not acknowledged, and certainly: where that line has been
+        sent before, it may be on its way or taken, and this answer one to what was sent before it."""
+        return number == self.base + self._next + 1 and max(self._out_to, self._ahead) <= self._next
 
     def _ok(self, answer: Ok, events: list[LinkEvent]) -> None:
         if self.state is LinkState.FEEDING:
@@ -583,6 +589,8 @@ class LineLink:
             self.resends += 1
             self._wanted(self._said, events)
         self._back_up()
+        if self._said == self.base + self._next + 1:
+            self._out_to = self._next  # the wire is quiet, and the machine wants just that
         if self.state is LinkState.RECOVERING:
             self._go_on(events)
 
@@ -601,6 +609,7 @@ class LineLink:
             self.state = LinkState.RESTING
             events.append(Stands(None))
         else:
+            self.state = LinkState.ASKING
             self._put_question()
 
     def _taken(self, count: int, events: list[LinkEvent]) -> None:
@@ -621,6 +630,7 @@ class LineLink:
 
     def _back_up(self) -> None:
         """Nothing counts as sent any more: the next line to go out is the first that is not acknowledged."""
+        self._out_to = max(self._out_to, self._ahead)
         self._ahead = self._next
         self._forget_waiting()
 
@@ -645,7 +655,7 @@ class LineLink:
                 self._send()
         if self._ahead > self._next:
             return
-        if not (self._confirmed or self._next == self._start):
+        if not (self._confirmed or self._untouched):
             self._confirm()
         elif self._next >= self._length:
             self._program = None
@@ -685,14 +695,19 @@ class LineLink:
         self._ahead += 1
 
     def _confirm(self) -> None:
-        """Ask where the machine stands, by the last line once more."""
+        """Ask where the machine stands: by the last line once more, or, before the first, by one it cannot take."""
         self._confirming = self._repeated = True
-        self._put(self._next - 1)
+        if self._next:
+            self._put(self._next - 1)
+        else:
+            self.state = LinkState.FEEDING
+            self._complained = False
+            self._put_question()
 
     def _put(self, index: int) -> int:
         assert self._program is not None
         self.state = LinkState.FEEDING
-        self._complained = False
+        self._complained = self._untouched = False
         self._sent += 1
         if index > self._furthest:
             self._furthest = index
@@ -710,6 +725,5 @@ class LineLink:
         self._spoken.append((True, line[:-1], self._confirming))
 
     def _put_question(self) -> None:
-        self.state = LinkState.ASKING
         self._out.append(QUESTION + b"\n")
         self._spoken.append((True, QUESTION, True))

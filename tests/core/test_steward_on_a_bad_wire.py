@@ -95,6 +95,7 @@ class BadWire(unittest.TestCase):
     @example(516701, 0.0464705139817536, 0.03524110595144175, 0.03672684755271496)  # the same at the first line
     @example(832350, 0.06572798191081476, 0.03915345558393599, 0.025754388840886624)  # and damaged to another number
     @example(889743, 0.05684579742343357, 0.005487345170367275, 0.031962447864446776)  # trouble told with the end
+    @example(94477, 0.008034572140325888, 0.0016179141242376183, 0.049370710225443606)  # answers to a program before
     @given(st.integers(0, 10**6), st.floats(0, 0.08), st.floats(0, 0.05), st.floats(0, 0.05))
     def test_pauses_and_cuts_on_a_bad_wire_never_lose_or_repeat_a_command(
         self, seed: int, damage: float, lose: float, repeat: float

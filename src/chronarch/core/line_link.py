@@ -462,6 +462,9 @@ class LineLink:
                 self._listen(answer, now_s)
             case Ok() | Resend() if self._repeated and self.state in _UNDER_WAY:
                 self._listen(answer, now_s)
+            case Resend() if self._counted and self.state in _UNDER_WAY and not self._can_want(answer.number):
+                # A number of another program's: an answer from before this one, unless it is said on a quiet wire too.
+                self._listen(answer, now_s)
             case Ok():
                 self._ok(answer, events)
             case Resend():
@@ -528,7 +531,7 @@ class LineLink:
         index = number - self.base - 1
         if number == 1 and self._has_lost_count(events):
             return
-        if not self._start <= index <= self._length:
+        if not self._can_want(number):
             self._astray(number)
         if index == self._next + 1 and index <= self._length:
             self._taken(index, events)
@@ -538,6 +541,10 @@ class LineLink:
             self._taken(index, events)
         elif self._start <= index <= self._next:
             self._next = index
+
+    def _can_want(self, number: int) -> bool:
+        """Whether a number is one of the present program's."""
+        return self._start <= number - self.base - 1 <= self._length
 
     def _has_lost_count(self, events: list[LinkEvent]) -> bool:
         """Whether a wish for the first line of all is not to be believed as it is: the machine had a count and is not

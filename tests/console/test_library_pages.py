@@ -43,8 +43,10 @@ class LibraryPages(ConsoleCase):
         page.keyboard.press("t")
         expect(legend).to_contain_text("travel")
         page.keyboard.press("Home")
+        expect(drawing).to_be_visible()
         page.keyboard.press("Space")
-        expect(page.get_by_role("img", name=re.compile("Layer [2-6] of 6 from above"))).to_be_visible()
+        expect(page.get_by_role("button", name="Stop playing")).to_be_visible()
+        expect(page.get_by_role("img", name=re.compile("Layer [2-6] of 6 from above"))).to_be_visible(timeout=60_000)
 
     def test_the_drawing_shows_what_is_laid_and_an_object_is_chosen_on_it(self) -> None:
         page, _ = self.open_file("objects.gcode", two_boxes(marked=True))

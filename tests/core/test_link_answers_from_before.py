@@ -27,6 +27,13 @@ class FromBefore(unittest.TestCase):
                 events += link.receive(b"Error:x, last line: 1\nResend: 2\nok\n" * data.count(b"\n"), 0.2 + n * LATE)
             events += link.tick(0.9 + n * LATE)
         self.assertEqual([e.count for e in events if isinstance(e, Drained)], [1])
+        self.assertIs(link.state, LinkState.RESTING)
+
+    def test_held_before_anything_went_out_nothing_needs_to_be_asked(self) -> None:
+        link = started()
+        link.hold()
+        self.assertEqual([e.count for e in link.receive(OK, 0.0) if isinstance(e, Drained)], [0])
+        self.assertNotIn(b"M105", link.outgoing())
 
     def test_a_wish_for_another_programs_line_is_waited_out_and_the_count_is_not_set_again(self) -> None:
         link = started()

@@ -1,0 +1,304 @@
+"""Seeded weeks of made-up shops, played against each strategy: how much of the machines' time makes parts, what is on
+time, how often spools change, how long a build waits for its machine; beside a bound (machines never wait for hands)
+and, for a shop small enough, the best schedule there is.
+
+    python -m bench.planning [--quick]
+
+Here only chance is simulated: arrivals, real lengths, failures, how quickly somebody comes. What to build next is the
+planner's word, asked anew at each change as the service does it.
+"""
+
+from __future__ import annotations
+
+import argparse
+import heapq
+import math
+import random
+import statistics
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, timedelta
+from math import inf
+
+from chronarch.core.dispatch import Costs, NeedRow, Plan, Snapshot, Strategy, Work, Workplace, make_plan
+from chronarch.core.dispatch.shop import Phase, Spool
+from chronarch.core.hours import ALWAYS, Hours, weekdays
+
+MONDAY = datetime(2026, 10, 19, 8, tzinfo=UTC)
+STAFFED = weekdays(8, 17)
+COOL_S, CLEAR_S, SPOOL_S = 420.0, 180.0, 240.0
+COLOURS = ("teal", "ochre", "slate")
+FAILS = 0.04
+
+
+@dataclass
+class SimJob:
+    number: int
+    copies: int
+    need: NeedRow
+    arrived: float
+    due: float
+    taken: int = 0
+    good: int = 0
+    finished: float = inf
+
+
+@dataclass
+class SimMachine:
+    name: str
+    kind: str
+    spool: Spool
+    releases: int
+    left: int
+    job: SimJob | None = None
+    ends: float = 0.0
+    expected: float = 0.0
+    uncleared: bool = False
+    clear_since: float = 0.0
+    fails: bool = False
+    changing: bool = False
+
+
+@dataclass
+class Score:
+    """What came of one run: shares from 0 to 1, waits in hours."""
+
+    productive: float
+    on_time: float
+    changes: int
+    wait_h: float
+    builds: int
+    plan_ms: float
+
+
+def workload(machines: int, days: int, seed: int, load: float) -> list[SimJob]:
+    """Jobs that arrive on working days: a backlog at first, then as much a day as `load` of the machines' time."""
+    rnd = random.Random(seed)
+    jobs: list[SimJob] = []
+
+    def arrive(at: float, hours: float) -> None:
+        while hours > 0:
+            middle_h, spread = (1.5, 0.6) if rnd.random() < 0.65 else (7.0, 0.5)
+            seconds = min(24.0, max(0.25, middle_h * math.exp(rnd.gauss(0, spread)))) * 3600
+            copies = max(1, min(10, round(rnd.expovariate(1 / 3))))
+            need = NeedRow({"small": seconds, "large": seconds * 1.05}, "PLA", rnd.choice((*COLOURS, "")))
+            due = at + rnd.uniform(1.5, 7) * 86400 if rnd.random() < 0.6 else inf
+            jobs.append(SimJob(len(jobs) + 1, copies, need, at, due))
+            hours -= copies * seconds / 3600
+
+    arrive(0.0, machines * 24.0)
+    for day in range(days):
+        if (MONDAY + timedelta(days=day)).weekday() < 5:
+            for hour in (1, 4, 7):
+                arrive(day * 86400 + hour * 3600.0, machines * 24 * load * 7 / 5 / 3)
+    return jobs
+
+
+@dataclass
+class Play:
+    """One shop played through with one strategy."""
+
+    machines: int
+    days: int
+    seed: int
+    strategy: Strategy
+    hours: Hours = STAFFED
+    people: int = 1
+    bound: bool = False
+    load: float = 0.9
+    queue: list[tuple[float, int, Callable[[], None]]] = field(default_factory=list)
+    order: int = 0
+    now: float = 0.0
+    hands_free: int = 0
+    asked: list[tuple[float, int, float, Callable[[], None]]] = field(default_factory=list)
+    productive: float = 0.0
+    changes: int = 0
+    waits: list[float] = field(default_factory=list)
+    builds: int = 0
+    plans: list[float] = field(default_factory=list)
+    before: Plan | None = None
+
+    def run(self) -> Score:
+        rnd = random.Random(self.seed * 7 + 1)
+        self.chance = rnd
+        end = self.days * 86400.0
+        self.end = end
+        self.spans = tuple(self.hours.spans(MONDAY - timedelta(days=1), MONDAY + timedelta(days=self.days + 130)))
+        self.secs = [((a - MONDAY).total_seconds(), (b - MONDAY).total_seconds()) for a, b in self.spans]
+        self.costs = Costs(0, 0, 0, 0) if self.bound else Costs(CLEAR_S, SPOOL_S, 900, 300)
+        self.shop = [
+            SimMachine(
+                f"m{n}", "large" if n % 3 == 2 else "small", Spool("PLA", COLOURS[n % 3]),
+                (3 if n % 5 == 4 else 0), (3 if n % 5 == 4 else 0),
+            )
+            for n in range(self.machines)
+        ]  # fmt: skip
+        self.jobs: dict[int, SimJob] = {}
+        self.hands_free = self.machines if self.bound else self.people
+        for job in workload(self.machines, self.days, self.seed, self.load):
+            self.at(job.arrived, lambda job=job: self.arrive(job))
+        for begin, _ in self.secs:
+            self.at(max(0.0, begin), self.hands_go)
+        self.arrivals = False
+        while self.queue and self.queue[0][0] < end:
+            self.now, _, what = heapq.heappop(self.queue)
+            what()
+            if not self.queue or self.queue[0][0] > self.now:
+                self.decide()
+        due = [j for j in self.jobs.values() if j.due < end]
+        on_time = sum(j.finished <= j.due for j in due) / max(1, len(due))
+        return Score(
+            self.productive / (end * self.machines), on_time, self.changes, statistics.fmean(self.waits) / 3600,
+            self.builds, 1000 * statistics.fmean(self.plans),
+        )  # fmt: skip
+
+    def at(self, when: float, what: Callable[[], None]) -> None:
+        self.order += 1
+        heapq.heappush(self.queue, (when, self.order, what))
+
+    def arrive(self, job: SimJob) -> None:
+        self.jobs[job.number] = job
+        self.dirty = True
+
+    # Hands ---------------------------------------------------------------------------------------------------
+
+    def staffed(self) -> bool:
+        return any(a <= self.now < b for a, b in self.secs)
+
+    def ask_hands(self, seconds: float, what: Callable[[], None]) -> None:
+        self.order += 1
+        heapq.heappush(self.asked, (self.now, self.order, seconds, what))
+        self.hands_go()
+
+    def hands_go(self) -> None:
+        while self.asked and self.hands_free and (self.bound or self.staffed()):
+            _, _, seconds, what = heapq.heappop(self.asked)
+            self.hands_free -= 1
+            walk = 0.0 if self.bound else self.chance.uniform(60, 420)
+            seconds = 0.0 if self.bound else seconds
+
+            def done(what: Callable[[], None] = what) -> None:
+                self.hands_free += 1
+                what()
+                self.hands_go()
+
+            self.at(self.now + walk + seconds, done)
+
+    # Machines ------------------------------------------------------------------------------------------------
+
+    def snapshot(self) -> Snapshot:
+        at = MONDAY + timedelta(seconds=self.now)
+        places = []
+        for m in self.shop:
+            if m.job is not None:
+                free, phase = max(0.0, m.expected + COOL_S - self.now), Phase.OCCUPIED
+            else:
+                free, phase = 0.0, Phase.OCCUPIED if m.uncleared else Phase.CLEAR
+            if m.changing:
+                phase = Phase.AWAY
+            places.append(
+                Workplace(m.name, m.kind, phase, free, 0.0, "", m.spool, cool_s=COOL_S, releases=m.releases,
+                          releases_left=m.left)
+            )  # fmt: skip
+        work = tuple(
+            Work(j.number, j.copies - j.taken, j.need, j.number, due_s=j.due - self.now)
+            for j in self.jobs.values()
+            if j.taken < j.copies
+        )
+        spares = tuple(Spool("PLA", c) for c in COLOURS for _ in range(self.machines))
+        people = self.machines if self.bound else self.people
+        return Snapshot(at, tuple(places), work, {"": (self.spans, people)}, spares, self.costs, self.strategy)
+
+    def decide(self) -> None:
+        idle = {m.name: m for m in self.shop if m.job is None and not m.uncleared and not m.changing}
+        if not idle:
+            return
+        began = time.perf_counter()
+        plan = make_plan(self.snapshot(), self.before)
+        self.plans.append(time.perf_counter() - began)
+        self.before = plan
+        for a in plan.assignments:
+            m = idle.pop(a.machine, None)
+            if m is None:
+                continue
+            job = self.jobs[a.job]
+            if a.load is not None:
+                m.changing = True
+                self.changes += 1
+                self.ask_hands(SPOOL_S, lambda m=m, spool=a.load: self.loaded(m, spool))
+            elif a.start_s < 1:
+                self.start(m, job)
+
+    def loaded(self, m: SimMachine, spool: Spool) -> None:
+        m.spool, m.changing = spool, False
+
+    def start(self, m: SimMachine, job: SimJob) -> None:
+        job.taken += 1
+        self.builds += 1
+        if m.clear_since or self.now:
+            self.waits.append(self.now - m.clear_since)
+        planned = job.need.duration_s[m.kind]
+        real = planned * self.chance.uniform(0.98, 1.05)
+        m.fails = self.chance.random() < FAILS
+        if m.fails:
+            real *= self.chance.uniform(0.05, 0.8)
+        m.job, m.expected, m.ends = job, self.now + planned, self.now + real
+        self.productive += min(real, max(0.0, self.end - self.now))
+        self.at(m.ends + COOL_S, lambda: self.over(m))
+
+    def over(self, m: SimMachine) -> None:
+        m.uncleared = True
+        ended = m.ends
+        job, m.job = m.job, None
+        assert job is not None
+        if m.left > 0 and not m.fails:
+            m.left = m.releases if self.staffed() else m.left - 1
+            self.at(self.now + 60, lambda: self.cleared(m, job, ended))
+        else:
+            self.ask_hands(CLEAR_S, lambda: self.cleared(m, job, ended))
+
+    def cleared(self, m: SimMachine, job: SimJob, ended: float) -> None:
+        m.uncleared, m.clear_since = False, ended
+        if self.bound or self.staffed():
+            m.left = m.releases
+        if m.fails:
+            job.taken -= 1
+        else:
+            job.good += 1
+            if job.good == job.copies:
+                job.finished = self.now
+
+
+def show(machines: int, days: int, seeds: range, load: float) -> None:
+    rows: dict[str, list[Score]] = {}
+    for seed in seeds:
+        for strategy in Strategy:
+            rows.setdefault(strategy, []).append(Play(machines, days, seed, strategy, load=load).run())
+        bound = Play(machines, days, seed, Strategy.FIRST_COME, hours=ALWAYS, bound=True, load=load).run()
+        rows.setdefault("bound", []).append(bound)
+    mean = {name: [statistics.fmean(getattr(s, f) for s in many) for f in Score.__dataclass_fields__]
+            for name, many in rows.items()}  # fmt: skip
+    first, bound = mean[Strategy.FIRST_COME][0], mean["bound"][0]
+    print(f"\n{machines} machines, {days} days, {len(seeds)} seeds, work for {load:.0%} of the machines' time")
+    print(f"  {'':12}{'productive':>11}{'gap closed':>11}{'on time':>9}{'changes':>9}{'idle a build':>14}{'builds':>8}")
+    for name, (productive, on_time, changes, wait, builds, _) in mean.items():
+        gap = (productive - first) / (bound - first) if bound > first else 0.0
+        closed = f"{gap:.0%}" if name not in ("bound", Strategy.FIRST_COME) else ""
+        print(f"  {name:12}{productive:>11.1%}{closed:>11}{on_time:>9.1%}{changes:>9.0f}{wait:>12.2f} h{builds:>8.0f}")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--quick", action="store_true")
+    quick = parser.parse_args().quick
+    for load in (0.35, 0.45):
+        show(6, 14, range(1, 3 if quick else 6), load)
+        show(15, 14, range(1, 2 if quick else 4), load)
+    if not quick:
+        show(60, 7, range(1, 3), 0.9)
+
+
+if __name__ == "__main__":
+    main()
+    _ = replace

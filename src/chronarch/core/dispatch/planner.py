@@ -1,0 +1,233 @@
+"""A snapshot into a plan: numbers for the run, and its rows back as assignments."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import datetime, timedelta
+from functools import cache
+from math import inf
+from operator import attrgetter
+from typing import Any, TypeVar
+
+import numpy as np
+
+from chronarch.core.dispatch import run as r
+from chronarch.core.dispatch.shop import (
+    Assignment,
+    Costs,
+    NeedRow,
+    Nozzle,
+    Phase,
+    Plan,
+    Snapshot,
+    Spool,
+    Strategy,
+    Why,
+    Work,
+    Workplace,
+)
+
+STRATEGIES = {Strategy.FIRST_COME: r.FIRST_COME, Strategy.DUE_FIRST: r.DUE_FIRST, Strategy.HANDS_AWARE: r.HANDS_AWARE}
+HORIZON_S = 120 * 86400.0
+MOST = 200_000
+"""Builds one plan foresees at most."""
+SAME_MM = 0.01
+Kind = tuple[str, str]
+T = TypeVar("T")
+Table = np.ndarray[Any, np.dtype[np.float64]]
+Numbers = np.ndarray[Any, np.dtype[np.int64]]
+
+
+def make_plan(
+    shop: Snapshot, before: Plan | None = None, only_fresh: frozenset[int] = frozenset(), most: int = MOST
+) -> Plan:
+    """What each machine does next. With the plan `before`, what it said stays where it can still begin within the
+    costs' `steady_s` of what was said; jobs that it did not have, and those of `only_fresh` (changed since), may take
+    their place where the strategy wants them more. Without, everything is chosen anew. Deterministic."""
+    return _Run(shop, before, only_fresh, most).plan()
+
+
+def _kind(spool: Spool) -> Kind:
+    return spool.material.lower(), spool.colour.lower()
+
+
+def _spool_fits(need: NeedRow, kind: Kind) -> bool:
+    material, colour = kind
+    return (not need.material or need.material.lower() == material) and (
+        not need.colour or need.colour.lower() == colour
+    )
+
+
+def _nozzle_fits(need: NeedRow, nozzle: Nozzle) -> bool:
+    if need.nozzle_mm is not None and abs(need.nozzle_mm - nozzle.mm) > SAME_MM:
+        return False
+    return nozzle.hardened or not need.hardened
+
+
+class _Run:
+    def __init__(self, shop: Snapshot, before: Plan | None, fresh: frozenset[int], most: int) -> None:
+        self.shop = shop
+        self.machines = [m for m in shop.machines if m.phase is not Phase.AWAY]
+        self.work = [w for w in shop.work if w.builds > 0]
+        self.kinds = {k: n for n, k in enumerate(dict.fromkeys(m.kind for m in self.machines))}
+        self.sites = {s: n for n, s in enumerate(dict.fromkeys(["", *(m.site for m in self.machines)]))}
+        spools = [*(m.spool for m in self.machines), *shop.spares]
+        self.spools = {k: n for n, k in enumerate(dict.fromkeys([("", ""), *map(_kind, spools)]))}
+        self.named = {_kind(s): s for s in reversed(spools)}
+        self.nozzles = {
+            k: n for n, k in enumerate(dict.fromkeys([*(m.nozzle for m in self.machines), *shop.costs.spare_nozzles]))
+        }
+        needs = dict.fromkeys(id(w.need) for w in self.work)
+        self.needs = {key: n for n, key in enumerate(needs)}
+        self.rows = {id(w.need): w.need for w in self.work}
+        self.most, self.before, self.fresh = most, before, fresh
+
+    def plan(self) -> Plan:
+        """Run the rules over the snapshot's tables."""
+        board = self._board()
+        made = r.run(board) if self.machines else 0
+        return self._read(made, board)
+
+    def _board(self) -> r.Board:
+        jobs, offers, seconds = self._jobs()
+        rows = [self.rows[key] for key in self.needs]
+        kinds, nozzles = list(self.spools), list(self.nozzles)
+        spans, sites = self._hands()
+        before, places = self._before()
+        c = self.shop.costs
+        strategy = STRATEGIES[self.shop.strategy]
+        rules = (strategy, c.clear_s, c.spool_s, c.nozzle_s, c.walk_s, c.steady_s, HORIZON_S)
+        lengths = np.zeros(r.LENGTHS, np.int64)
+        for n, row in enumerate(rows):
+            if row.duration_s:
+                lengths[r.bucket(min(row.duration_s.values()))] += int(offers[n, r.O_WAITING])
+        return r.Board(
+            machines=self._machines(),
+            jobs=jobs,
+            offers=offers,
+            seconds=seconds,
+            spool_ok=_table(rows, kinds, _spool_fits),
+            nozzle_ok=_table(rows, nozzles, _nozzle_fits),
+            upkeep=np.array([(n, *span) for n, m in enumerate(self.machines) for span in m.upkeep]).reshape(-1, 3),
+            stock=self._stock(),
+            spans=spans,
+            sites=sites,
+            free=np.zeros((len(sites), max(1, int(sites[:, 2].max())))),
+            rules=np.array(rules, float),
+            before=before,
+            places=places,
+            fresh=self._fresh(),
+            alive=np.array([len(self.work), *range(len(self.work))], np.int64),
+            lengths=lengths,
+            plan=np.zeros((min(self.most, sum(w.builds for w in self.work)), r.ASSIGNED)),
+        )
+
+    def _machines(self) -> Table:
+        rows = [
+            (
+                m.phase, m.free_s, m.idle_s, self.kinds[m.kind], self.sites[m.site], self.spools[_kind(m.spool)],
+                m.spool.grams, self.nozzles[m.nozzle], m.by_hand, m.takes, m.cool_s, m.releases, m.releases_left,
+                m.release_s, -1, -1,
+            )
+            for m in self.machines
+        ]  # fmt: skip
+        return np.array(rows, float).reshape(-1, r.MACHINE)
+
+    def _jobs(self) -> tuple[Table, Table, Table]:
+        """Jobs, offers still to be looked at, and seconds by need and kind of machine."""
+        seconds = np.full((len(self.needs), len(self.kinds)), inf)
+        offers = np.zeros((len(self.needs), r.OFFER))
+        for n, key in enumerate(self.needs):
+            offers[n, r.O_GRAMS] = self.rows[key].grams
+            for kind, s in self.rows[key].duration_s.items():
+                if kind in self.kinds:
+                    seconds[n, self.kinds[kind]] = s
+        members = np.bincount([self.kinds[m.kind] for m in self.machines], minlength=len(self.kinds))
+        places = (np.isfinite(seconds) * members).sum(1)
+        rows = []
+        for w in self.work:
+            n = self.needs[id(w.need)]
+            offers[n, r.O_WAITING] += w.builds
+            rows.append((w.builds, n, w.line, w.top, w.priority, w.due_s, w.not_before_s, places[n]))
+        return np.array(rows, float).reshape(-1, r.JOB), offers, seconds
+
+    def _stock(self) -> Table:
+        stock = np.zeros((3, max(len(self.spools), len(self.nozzles))))
+        for s in self.shop.spares:
+            n = self.spools[_kind(s)]
+            stock[r.S_SPOOLS, n] += 1
+            stock[r.S_GRAMS, n] = max(stock[r.S_GRAMS, n], s.grams)
+        for nozzle in self.shop.costs.spare_nozzles:
+            stock[r.S_NOZZLES, self.nozzles[nozzle]] += 1
+        return stock
+
+    def _hands(self) -> tuple[Table, Numbers]:
+        spans: list[tuple[float, float]] = []
+        sites = []
+        for site in self.sites:
+            staffed, people = self.shop.hands.get(site, self.shop.hands.get("", ((), 1)))
+            first = len(spans)
+            spans += [(_since(a, self.shop.at), _since(b, self.shop.at)) for a, b in staffed if b > self.shop.at]
+            waits = sum(m.releases == 0 for m in self.machines if m.site == site)
+            sites.append((first, len(spans), max(1, people), waits))
+        return np.array(spans, float).reshape(-1, 2), np.array(sites, np.int64)
+
+    def _before(self) -> tuple[Table, Numbers]:
+        """The plan before, machine after machine, and where each machine's rows are."""
+        rows: list[list[tuple[int, float, float]]] = [[] for _ in self.machines]
+        if self.before is not None:
+            gone = _since(self.shop.at, self.before.at)
+            machines = {m.name: n for n, m in enumerate(self.machines)}
+            jobs = {w.job: n for n, w in enumerate(self.work)}
+            for a in self.before.assignments:
+                if a.machine in machines and a.job in jobs:
+                    rows[machines[a.machine]].append((jobs[a.job], a.wait_s, a.start_s - gone))
+        ends = np.cumsum([0, *map(len, rows)])
+        flat = [row for one in rows for row in one]
+        places = np.stack([ends[:-1], ends[1:]], 1).astype(np.int64)
+        return np.array(flat, float).reshape(-1, 3), places
+
+    def _fresh(self) -> Numbers:
+        if self.before is None:
+            return np.zeros(1, np.int64)
+        had = {a.job for a in self.before.assignments}
+        fresh = [n for n, w in enumerate(self.work) if w.job not in had or w.job in self.fresh]
+        room = np.zeros(1 + len(fresh) + len(self.before.assignments), np.int64)
+        room[: 1 + len(fresh)] = [len(fresh), *fresh]
+        return room
+
+    def _read(self, made: int, board: r.Board) -> Plan:
+        names = [m.name for m in self.machines]
+        numbers = [w.job for w in self.work]
+        kinds, nozzles, whys = list(self.spools), list(self.nozzles), list(Why)
+        found = [
+            Assignment(
+                names[int(m)], numbers[int(j)], None if hands == inf else hands, start, end, cleared,
+                None if spool < 0 else self.named[kinds[int(spool)]], None if nozzle < 0 else nozzles[int(nozzle)],
+                whys[int(why)], wait, int(choices),
+            )
+            for m, j, hands, start, end, cleared, spool, nozzle, why, wait, choices in board.plan[:made].tolist()
+        ]  # fmt: skip
+        found.sort(key=attrgetter("start_s"))
+        first = board.machines[:, r.M_CLEARED].tolist()
+        clear = {name: t for name, t in zip(names, first, strict=True) if t >= 0}
+        left = {w.job: int(n) for w, n in zip(self.work, board.jobs[:, r.J_BUILDS], strict=True) if n > 0}
+        return Plan(self.shop.at, self.shop.strategy, tuple(found), clear, left)
+
+
+def _since(at: datetime, moment: datetime) -> float:
+    return (at - moment) / timedelta(seconds=1)
+
+
+def _table(rows: Sequence[NeedRow], kinds: Sequence[T], fits: Callable[[NeedRow, T], bool]) -> Any:
+    return np.array([[fits(row, kind) for kind in kinds] for row in rows], bool).reshape(-1, len(kinds))
+
+
+@cache
+def compile_run() -> None:
+    """Compile the run, or find it compiled."""
+    kind = "any"
+    at = datetime(2026, 1, 1)
+    hands = {"": (((at, at + timedelta(days=1)),), 1)}
+    work = (Work(1, 1, NeedRow({kind: 60.0})),)
+    make_plan(Snapshot(at, (Workplace("a", kind),), work, hands, (), Costs()))

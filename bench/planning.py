@@ -292,7 +292,7 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--quick", action="store_true")
     quick = parser.parse_args().quick
-    for load in (0.35, 0.45):
+    for load in (0.35,):
         show(6, 14, range(1, 3 if quick else 6), load)
         show(15, 14, range(1, 2 if quick else 4), load)
     if not quick:

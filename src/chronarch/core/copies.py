@@ -1,4 +1,4 @@
-"""Counting a job's copies."""
+"""Counting a job's copies: the pieces that are wanted, however many of them one build yields."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from chronarch.core.states import JobState
 
 @dataclass(frozen=True)
 class Copies:
-    """How a job's copies stand: wanted, judged good, on a machine or unjudged."""
+    """How a job's copies stand, in pieces: wanted, judged good (or taken from stock), on a machine or unjudged."""
 
     wanted: int
     good: int
@@ -19,6 +19,15 @@ class Copies:
     @property
     def waiting(self) -> int:
         return max(0, self.wanted - self.good - self.building)
+
+    @property
+    def over(self) -> int:
+        """Good pieces that nobody wants: they go to stock."""
+        return max(0, self.good - self.wanted)
+
+    def builds(self, pieces: int) -> int:
+        """How many builds that yield so many pieces each the waiting copies take."""
+        return -(-self.waiting // max(1, pieces))
 
     def state(self, *, held: bool, withdrawn: bool) -> JobState:
         """The job's state that follows from its copies and a person's wishes."""

@@ -103,6 +103,11 @@ class MachineModel:
     purge_mm: float = 30.0
     switches: tuple[ModelSwitch, ...] = ()
     sequences: tuple[OwnSequence, ...] = ()
+    releases: int = 0
+    """How many finished parts in a row the machine may let go of by itself with nobody there; 0: it waits for hands."""
+    release_gcode: str = ""
+    """What makes it let go of a part, once the bed is below `release_c`."""
+    release_s: float = 60.0
     tools: int = 1
     start_gcode: str = ""
     """The model's own start and end; `{nozzle_c}` and `{bed_c}` stand for what the file asks. Empty: the file's."""
@@ -118,6 +123,10 @@ class Tool:
     hardened: bool = False
     material: str = ""
     colour: str = ""
+    spool: int | None = None
+    """The number of the spool that is loaded, where the shop counts them."""
+    grams: float | None = None
+    """What is left on it."""
 
 
 @dataclass(frozen=True)
@@ -165,6 +174,11 @@ class Requirement:
     hardened: bool = False
     machine: str = ""
     model: str = ""
+    pool: str = ""
+    tags: str = ""
+    """An expression, as core/tags reads it."""
+    volume_mm: tuple[float, float, float] | None = None
+    """The build volume it wants at least."""
 
 
 @dataclass(frozen=True)
@@ -174,3 +188,5 @@ class Capability:
     machine: str
     model: MachineModel
     tools: tuple[Tool, ...] = field(default_factory=tuple)
+    pools: tuple[str, ...] = ()
+    tags: tuple[str, ...] = ()

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from chronarch.core.fleet import Capability, Requirement, Tool
 from chronarch.core.gcode.preflight import machine_findings
 from chronarch.core.states import Intake, MachineState
+from chronarch.core.tags import parse_tags
 
 NOZZLE_TOLERANCE_MM = 0.01
 
@@ -28,6 +29,8 @@ class Need:
     said_material: str = ""
     said_model: str = ""
     """One of the shop's models; empty when the file names none of them."""
+    grams: float = 0.0
+    """What one build of it lays down, all tools together."""
 
 
 @dataclass(frozen=True)
@@ -41,6 +44,8 @@ class Standing:
     busy: bool = False
     """Whether a build of its own is open."""
     reason: str = ""
+    since: str = ""
+    """Since when it is in its state, as a person would say it."""
 
 
 Rule = Callable[[Need, Standing], str | None]
@@ -57,10 +62,49 @@ def _other_model(need: Need, at: Standing) -> str | None:
     return f"is a {has}; the job needs a {wanted}" if wanted and wanted != has else None
 
 
+def _other_pool(need: Need, at: Standing) -> str | None:
+    wanted = need.requirement.pool
+    if not wanted or wanted.lower() in {p.lower() for p in at.capability.pools}:
+        return None
+    return f"takes no work from the pool {wanted}"
+
+
+def _tags(need: Need, at: Standing) -> str | None:
+    wanted = parse_tags(need.requirement.tags)
+    if wanted is None or wanted.met_by(at.capability.tags):
+        return None
+    has = ", ".join(at.capability.tags) or "no tags"
+    return f"has {has}; the job needs {need.requirement.tags}"
+
+
+def _volume(need: Need, at: Standing) -> str | None:
+    wanted, has = need.requirement.volume_mm, at.capability.model.volume_mm
+    if wanted is None or all(h >= w for h, w in zip(has, wanted, strict=True)):
+        return None
+    return f"builds {_size(has)} mm; the job needs {_size(wanted)} mm"
+
+
+def _size(volume: Sequence[float]) -> str:
+    return " x ".join(f"{v:g}" for v in volume)
+
+
+def _grams(need: Need, at: Standing) -> str | None:
+    for tool in _used(need, at):
+        if tool.grams is not None and tool.grams < need.grams:
+            loaded = f"{tool.colour} {tool.material}".strip()
+            return f"has {tool.grams:.0f} g of {loaded} left; the build needs {need.grams:.0f} g"
+    return None
+
+
 def _preflight(need: Need, at: Standing) -> str | None:
     if need.refusals:
         more = f" (and {len(need.refusals) - 1} more)" if len(need.refusals) > 1 else ""
         return f"is kept from it by the preflight: {need.refusals[0]}{more}"
+    return _declared(need, at, ("other-model", "no-tool"))
+
+
+def _declared(need: Need, at: Standing, rules: tuple[str, ...]) -> str | None:
+    """What the slicer declared and the machine is not, of some of the preflight's rules."""
     asked = need.requirement
     wrong = machine_findings(
         need.tools,
@@ -70,7 +114,16 @@ def _preflight(need: Need, at: Standing) -> str | None:
         "" if asked.model else need.said_model,
         at.capability.model.name,
     )
-    return next((f"is kept from it: {f.text}" for f in wrong if f.rule not in need.overruled), None)
+    kept = (f.text for f in wrong if f.rule in rules and f.rule not in need.overruled)
+    return next((f"is kept from it: {text}" for text in kept), None)
+
+
+def _declared_nozzle(need: Need, at: Standing) -> str | None:
+    return _declared(need, at, ("other-nozzle",))
+
+
+def _declared_material(need: Need, at: Standing) -> str | None:
+    return _declared(need, at, ("other-material",))
 
 
 def _nozzle(need: Need, at: Standing) -> str | None:
@@ -115,7 +168,11 @@ def _state(need: Need, at: Standing) -> str | None:
         MachineState.OFFLINE: "is offline",
     }
     text = words.get(at.state)
-    return f"{text}: {at.reason}" if text and at.reason and at.state is MachineState.DOWN else text
+    if text is None:
+        return None
+    if at.since and at.state not in (MachineState.WARMING, MachineState.BUILDING, MachineState.COOLING):
+        text += f" since {at.since}"
+    return f"{text}: {at.reason}" if at.reason and at.state is MachineState.DOWN else text
 
 
 def _claimed(need: Need, at: Standing) -> str | None:
@@ -126,7 +183,19 @@ def _reachable(need: Need, at: Standing) -> str | None:
     return None if at.reachable else "its tender is not connected"
 
 
-LASTING: tuple[Rule, ...] = (_other_machine, _other_model, _nozzle, _material, _preflight)
+LASTING: tuple[Rule, ...] = (
+    _other_machine,
+    _other_model,
+    _other_pool,
+    _tags,
+    _volume,
+    _nozzle,
+    _material,
+    _grams,
+    _preflight,
+    _declared_nozzle,
+    _declared_material,
+)
 """Rules that hold until somebody changes the machine or the job."""
 
 PASSING: tuple[Rule, ...] = (_intake, _state, _claimed, _reachable)
@@ -141,6 +210,27 @@ def blocker(need: Need, at: Standing, rules: tuple[Rule, ...] = (*LASTING, *PASS
         if reason:
             return reason
     return None
+
+
+BY_HANDS: dict[Rule, tuple[str, float]] = {
+    _nozzle: ("nozzle", 900.0),
+    _declared_nozzle: ("nozzle", 900.0),
+    _material: ("load", 240.0),
+    _declared_material: ("load", 240.0),
+    _grams: ("load", 240.0),
+    _intake: ("intake", 30.0),
+    _state: ("state", 180.0),
+}
+"""Rules that hands can lift: how, and the seconds it takes them."""
+
+KINDS: tuple[Rule, ...] = tuple(rule for rule in LASTING if rule not in BY_HANDS)
+"""Rules that hold whatever is loaded on a machine: what it is for, not how it is set up."""
+
+
+def blockers(need: Need, at: Standing) -> list[tuple[Rule, str]]:
+    """Every rule that keeps the machine from the job now, with its reason."""
+    found = ((rule, rule(need, at)) for rule in (*LASTING, *PASSING))
+    return [(rule, reason) for rule, reason in found if reason]
 
 
 Options = Callable[[Standing], Sequence[Need]]

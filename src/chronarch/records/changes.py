@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.exc import IntegrityError, OperationalError
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -23,6 +23,7 @@ from chronarch.core.happenings import (
 )
 from chronarch.core.ledger import OPEN_END
 from chronarch.core.states import BUILD, BuildEvent, BuildState, MachineState, Outcome, WrongState, after
+from chronarch.records import spools
 from chronarch.records.database import deadlocked
 from chronarch.records.tables import (
     Build,
@@ -41,14 +42,20 @@ CLAIM_TRIES = 5
 
 
 async def claim(
-    db: AsyncSession, job: Job, content: Revision, reading: ContentReading, machine: Machine, now: datetime
+    db: AsyncSession,
+    job: Job,
+    content: Revision,
+    reading: ContentReading,
+    machine: Machine,
+    now: datetime,
+    pieces: int = 1,
 ) -> Build | None:
-    """Give the next waiting copy of a job to a machine, to be made from a revision as it reads on the machine's model,
-    in one transaction that is committed here.
+    """Give the next waiting copy of a job to a machine, to be made from a revision as it reads on the machine's model
+    and yields so many `pieces`, in one transaction that is committed here.
 
     None when somebody else was quicker: the constraints let one win.
     """
-    job_id, copies = job.id, job.copies
+    job_id, copies = job.id, job.copies - job.from_stock
     fields = {
         "job_id": job_id,
         "machine_id": machine.id,
@@ -59,13 +66,15 @@ async def claim(
         "claimed_at": now,
         "commands": reading.figures["commands"],
         "planned_s": reading.planned_s,
+        "pieces": pieces,
     }
-    live = select(Build.live_copy).where(Build.job_id == job_id, Build.live_copy.is_not(None))
+    yields = func.coalesce(Build.good_pieces, Build.pieces)
+    live = select(Build.live_copy, yields).where(Build.job_id == job_id, Build.live_copy.is_not(None))
     for more in reversed(range(CLAIM_TRIES)):
         try:
-            taken = (await db.execute(live)).scalars()
-            number = next_copy(copies, [copy for copy in taken if copy is not None])
-            if number is None:
+            taken = {copy: many for copy, many in await db.execute(live) if copy is not None}
+            number = next_copy(copies, taken)
+            if number is None or sum(taken.values()) >= copies:
                 return None
             build = Build(**fields, copy_number=number)
             db.add(build)
@@ -174,6 +183,7 @@ async def _end(db: AsyncSession, machine: Machine, at: datetime, body: BuildEnde
     build.outcome, build.reason, build.ended_at = body.outcome, body.reason[:300], at
     build.acknowledged = body.acknowledged
     build.grams = grams(job.requirement.get("material") or loaded, body.filament_mm)
+    await spools.use(db, machine, build.grams, at, build.id)
     if body.outcome is Outcome.FAILED:
         _notice(db, machine, at, build.id, "alarm", f"Build {build.id} on {machine.name} failed: {body.reason}")
     else:

@@ -137,13 +137,14 @@ async def in_use(db: AsyncSession, files: Iterable[int]) -> dict[int, str]:
         .where(t.Build.file_id.in_(wanted), t.Build.cleared_at.is_(None))
     )
     found = {file: f"is on {machine}" for file, machine in building}
-    good = func.count(case((t.Build.verdict == Verdict.GOOD, 1)))
+    yields = func.coalesce(t.Build.good_pieces, t.Build.pieces)
+    good = t.Job.from_stock + func.coalesce(func.sum(case((t.Build.verdict == Verdict.GOOD, yields), else_=0)), 0)
     queued = await db.execute(
         select(t.Job.id, t.File.id)
         .join(t.File, (t.File.id == t.Job.file_id) | (t.File.part_id == t.Job.part_id))
         .outerjoin(t.Build, t.Build.job_id == t.Job.id)
         .where(t.File.id.in_(wanted), ~t.Job.withdrawn)
-        .group_by(t.Job.id, t.File.id, t.Job.copies)
+        .group_by(t.Job.id, t.File.id, t.Job.copies, t.Job.from_stock)
         .having(good < t.Job.copies)
     )
     for job, file in queued:

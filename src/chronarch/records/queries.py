@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from sqlalchemy import case, func, select
@@ -19,24 +19,28 @@ from chronarch.wire import work as ww
 
 async def copies_of(db: AsyncSession, jobs: Iterable[Job]) -> dict[int, Copies]:
     """The copies of each job, by job number."""
-    wanted = {job.id: job.copies for job in jobs}
+    wanted = {job.id: (job.copies, job.from_stock) for job in jobs}
     if not wanted:
         return {}
     rows = await db.execute(
         select(
             Build.job_id,
-            func.count(case((Build.verdict == Verdict.GOOD, 1))),
-            func.count(case((Build.verdict.is_(None), 1))),
+            func.sum(case((Build.verdict == Verdict.GOOD, func.coalesce(Build.good_pieces, Build.pieces)), else_=0)),
+            func.sum(case((Build.verdict.is_(None), Build.pieces), else_=0)),
         )
         .where(Build.job_id.in_(wanted))
         .group_by(Build.job_id)
     )
-    counts = {job: (good, active) for job, good, active in rows}
-    return {job: Copies(copies, *counts.get(job, (0, 0))) for job, copies in wanted.items()}
+    counts = {job: (int(good), int(active)) for job, good, active in rows}
+    found = {}
+    for job, (copies, stock) in wanted.items():
+        good, active = counts.get(job, (0, 0))
+        found[job] = Copies(copies, good + stock, active)
+    return found
 
 
-def job_wire(job: Job, name: str, revision: int | None, planned_s: float, copies: Copies, why: str = "") -> ww.Job:
-    """`name` is the file's or part's; `planned_s` of one copy."""
+def job_wire(job: Job, name: str, revision: int | None, planned_s: float, copies: Copies, pieces: int = 1) -> ww.Job:
+    """`name` is the file's or part's; `planned_s` of one build, which yields `pieces`."""
     return ww.Job(
         id=job.id,
         file=name,
@@ -53,7 +57,15 @@ def job_wire(job: Job, name: str, revision: int | None, planned_s: float, copies
         created_at=job.created_at,
         created_by=job.created_by,
         planned_s=planned_s,
-        why=why,
+        pieces=pieces,
+        from_stock=job.from_stock,
+        order=job.order_id,
+        priority=job.priority,
+        due=job.due_at,
+        not_before=job.not_before,
+        top=job.top,
+        note=job.note,
+        tags=job.tags,
     )
 
 
@@ -95,6 +107,10 @@ def build_wire(row: Sequence[Any]) -> ww.Build:
         fed_sha256=b.fed_sha256 or b.sha256,
         skips=[ww.LeftOut.model_validate(skip) for skip in b.skips],
         has_log=b.log_bytes is not None,
+        pieces=b.pieces,
+        good_pieces=b.good_pieces,
+        let_go=b.let_go,
+        photo=b.photo is not None,
     )
 
 
@@ -118,6 +134,19 @@ async def ledger_between(db: AsyncSession, begin: datetime, end: datetime) -> Se
         select(Ledger).where(Ledger.begin_at < end, Ledger.end_at > begin).order_by(Ledger.machine_id, Ledger.begin_at)
     )
     return found.scalars().all()
+
+
+async def builds_that_ran(
+    db: AsyncSession, begin: datetime, end: datetime
+) -> Sequence[tuple[int, datetime, datetime | None]]:
+    """Machine, start and end of builds that touch begin..end, and of each machine's last one before."""
+    week = begin - timedelta(days=7)
+    rows = await db.execute(
+        select(Build.machine_id, Build.started_at, Build.ended_at).where(
+            Build.started_at.is_not(None), Build.started_at >= week, Build.started_at < end
+        )
+    )
+    return [(machine, started, ended) for machine, started, ended in rows if started is not None]
 
 
 async def builds_ended_between(db: AsyncSession, begin: datetime, end: datetime) -> dict[int, list[MadeBuild]]:

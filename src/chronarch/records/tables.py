@@ -54,6 +54,10 @@ class Person(Base):
     name: Mapped[str] = mapped_column(String(120))
     password_hash: Mapped[str] = mapped_column(String(255))
     scope: Mapped[str] = mapped_column(String(16))
+    here_at: Mapped[datetime | None] = mapped_column(UtcTime)
+    """When this person last looked, shop time."""
+    left_at: Mapped[datetime | None] = mapped_column(UtcTime)
+    """When this person was last seen before being away for long."""
 
 
 class Session(Base):
@@ -110,6 +114,15 @@ class Machine(Base):
     state: Mapped[str] = mapped_column(String(12))
     since: Mapped[datetime] = mapped_column(UtcTime)
     reason: Mapped[str] = mapped_column(String(300), default="")
+    site: Mapped[str] = mapped_column(String(60), default="")
+    place: Mapped[str] = mapped_column(String(40), default="")
+    """Where it stands, as somebody who walks by would say: `A2`."""
+    pools: Mapped[list[str]] = mapped_column(JSON, default=list)
+    tags: Mapped[list[str]] = mapped_column(JSON, default=list)
+    releases_left: Mapped[int] = mapped_column(Integer, default=0)
+    """How many parts in a row it may still let go of with nobody there."""
+    release_stuck: Mapped[str] = mapped_column(String(300), default="")
+    """Why it could not let go of its last part; empty when it could, or nobody asked."""
 
 
 class Blob(Base):
@@ -151,6 +164,8 @@ class File(Base):
     part_id: Mapped[int | None] = mapped_column(ForeignKey("part.id"))
     newest: Mapped[int] = mapped_column(Integer, default=1)
     """The number of the newest revision."""
+    pieces: Mapped[int] = mapped_column(Integer, default=1)
+    """How many parts one build of it yields."""
     added_at: Mapped[datetime] = mapped_column(UtcTime)
     added_by: Mapped[str] = mapped_column(String(120))
     binned_at: Mapped[datetime | None] = mapped_column(UtcTime)
@@ -231,7 +246,122 @@ class Answered(Base):
     at: Mapped[datetime] = mapped_column(UtcTime)
 
 
+class Order(Base):
+    """What a customer wants by when; its lines are jobs."""
+
+    __tablename__ = "customer_order"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    customer: Mapped[str] = mapped_column(String(120))
+    note: Mapped[str] = mapped_column(Text, default="")
+    due_at: Mapped[datetime | None] = mapped_column(UtcTime)
+    tags: Mapped[list[str]] = mapped_column(JSON, default=list)
+    cancelled: Mapped[bool] = mapped_column(Boolean, default=False)
+    finished_at: Mapped[datetime | None] = mapped_column(UtcTime)
+    repeats: Mapped[int | None] = mapped_column(Integer)
+    """The order this one was made from."""
+    created_at: Mapped[datetime] = mapped_column(UtcTime)
+    created_by: Mapped[str] = mapped_column(String(120))
+
+
+class Stock(Base):
+    """Good pieces that nobody has ordered. `what` is `part:NUMBER` or `file:NUMBER`."""
+
+    __tablename__ = "stock"
+    what: Mapped[str] = mapped_column(String(40), primary_key=True)
+    material: Mapped[str] = mapped_column(String(60), primary_key=True, default="")
+    colour: Mapped[str] = mapped_column(String(60), primary_key=True, default="")
+    pieces: Mapped[int] = mapped_column(Integer)
+    __table_args__ = (CheckConstraint("pieces >= 0", name="stock_is_never_less_than_none"),)
+
+
+class Spool(Base):
+    """One reel in one colour. On a tool of a machine, or on the shelf."""
+
+    __tablename__ = "spool"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    material: Mapped[str] = mapped_column(String(60))
+    colour: Mapped[str] = mapped_column(String(60))
+    grams_full: Mapped[float] = mapped_column(Float(53))
+    grams_left: Mapped[float] = mapped_column(Float(53))
+    machine_id: Mapped[int | None] = mapped_column(ForeignKey("machine.id"))
+    tool: Mapped[int | None] = mapped_column(Integer)
+    place: Mapped[str] = mapped_column(String(60), default="")
+    finished: Mapped[bool] = mapped_column(Boolean, default=False)
+    added_at: Mapped[datetime] = mapped_column(UtcTime)
+    __table_args__ = (UniqueConstraint("machine_id", "tool", name="one_spool_a_tool"),)
+
+
+class SpoolChange(Base):
+    """What was taken from a spool, or what weighing it said."""
+
+    __tablename__ = "spool_change"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    spool_id: Mapped[int] = mapped_column(ForeignKey("spool.id"))
+    at: Mapped[datetime] = mapped_column(UtcTime)
+    grams: Mapped[float] = mapped_column(Float(53))
+    """What it changed by."""
+    text: Mapped[str] = mapped_column(String(300))
+    by: Mapped[str] = mapped_column(String(120))
+    __table_args__ = (Index("change_of_spool", "spool_id"),)
+
+
+class Site(Base):
+    """A place with machines and the hours when hands are there; the one without a name is the shop's own."""
+
+    __tablename__ = "site"
+    name: Mapped[str] = mapped_column(String(60), primary_key=True)
+    hours: Mapped[dict[str, Any]] = mapped_column(JSON)
+
+
+class Setting(Base):
+    """What the shop has decided: how it plans, its reasons for scrap."""
+
+    __tablename__ = "setting"
+    name: Mapped[str] = mapped_column(String(40), primary_key=True)
+    value: Mapped[Any] = mapped_column(JSON)
+
+
+class Line(Base):
+    """Who last changed the order of the queue: a change that was made by an older look is refused."""
+
+    __tablename__ = "line"
+    name: Mapped[str] = mapped_column(String(80), primary_key=True)
+    version: Mapped[int] = mapped_column(Integer)
+    by: Mapped[str] = mapped_column(String(120), default="")
+    text: Mapped[str] = mapped_column(String(300), default="")
+    at: Mapped[datetime] = mapped_column(UtcTime)
+
+
+class HelperLink(Base):
+    """An address that shows the rounds of one site to somebody without an account. Kept as its token's SHA-256."""
+
+    __tablename__ = "helper_link"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(80))
+    site: Mapped[str] = mapped_column(String(60))
+    token_hash: Mapped[str] = mapped_column(String(64), unique=True)
+    created_by: Mapped[str] = mapped_column(String(120))
+    created_at: Mapped[datetime] = mapped_column(UtcTime)
+    expires_at: Mapped[datetime] = mapped_column(UtcTime)
+    """Real time, as sign-in has it."""
+    revoked: Mapped[bool] = mapped_column(Boolean, default=False)
+
+
+class UpkeepWindow(Base):
+    """A span in which a machine may not build."""
+
+    __tablename__ = "upkeep_window"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"))
+    begin_at: Mapped[datetime] = mapped_column(UtcTime)
+    end_at: Mapped[datetime] = mapped_column(UtcTime)
+    text: Mapped[str] = mapped_column(String(200), default="")
+    __table_args__ = (CheckConstraint("end_at > begin_at", name="upkeep_ends_after_it_begins"),)
+
+
 class Job(Base):
+    """Pieces of a part or of one file that are wanted. `line` is its place in the queue, lowest first."""
+
     __tablename__ = "job"
     id: Mapped[int] = mapped_column(primary_key=True)
     file_id: Mapped[int | None] = mapped_column(ForeignKey("file.id"))
@@ -242,9 +372,22 @@ class Job(Base):
     held: Mapped[bool] = mapped_column(Boolean, default=False)
     withdrawn: Mapped[bool] = mapped_column(Boolean, default=False)
     requirement: Mapped[dict[str, Any]] = mapped_column(JSON)
+    order_id: Mapped[int | None] = mapped_column(ForeignKey("customer_order.id"))
+    from_stock: Mapped[int] = mapped_column(Integer, default=0)
+    """Pieces taken from stock instead of being made."""
+    priority: Mapped[int] = mapped_column(Integer, default=0)
+    due_at: Mapped[datetime | None] = mapped_column(UtcTime)
+    not_before: Mapped[datetime | None] = mapped_column(UtcTime)
+    line: Mapped[float] = mapped_column(Float(53), default=0.0)
+    top: Mapped[bool] = mapped_column(Boolean, default=False)
+    note: Mapped[str] = mapped_column(Text, default="")
+    tags: Mapped[list[str]] = mapped_column(JSON, default=list)
     created_at: Mapped[datetime] = mapped_column(UtcTime)
     created_by: Mapped[str] = mapped_column(String(120))
-    __table_args__ = (CheckConstraint("(file_id is null) <> (part_id is null)", name="a_job_is_for_a_file_or_a_part"),)
+    __table_args__ = (
+        Index("job_of_order", "order_id"),
+        CheckConstraint("(file_id is null) <> (part_id is null)", name="a_job_is_for_a_file_or_a_part"),
+    )
 
 
 class Build(Base):
@@ -266,6 +409,13 @@ class Build(Base):
     verdict: Mapped[str | None] = mapped_column(String(8))
     scrap_reason: Mapped[str] = mapped_column(String(300), default="")
     judged_by: Mapped[str] = mapped_column(String(120), default="")
+    pieces: Mapped[int] = mapped_column(Integer, default=1)
+    good_pieces: Mapped[int | None] = mapped_column(Integer)
+    """How many of its pieces were judged good; null while nobody has judged."""
+    let_go: Mapped[bool] = mapped_column(Boolean, default=False)
+    """Whether the machine let go of it by itself."""
+    photo: Mapped[str | None] = mapped_column(ForeignKey("blob.sha256"))
+    """A picture that somebody took of what went wrong."""
     commands: Mapped[int] = mapped_column(BigInteger)
     acknowledged: Mapped[int] = mapped_column(BigInteger, default=0)
     planned_s: Mapped[float] = mapped_column(Float(53))

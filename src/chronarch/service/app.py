@@ -29,7 +29,23 @@ from chronarch.service.hot_folder import watch_forever
 from chronarch.service.live import Hub, LiveEvent
 from chronarch.service.once import forget_unfinished
 from chronarch.service.reading import Readers
-from chronarch.service.routes import builds, contents, drop, edits, files, hands, jobs, machines, parts, people, report
+from chronarch.service.routes import (
+    builds,
+    contents,
+    drop,
+    edits,
+    files,
+    hands,
+    jobs,
+    machines,
+    orders,
+    parts,
+    people,
+    plan,
+    report,
+    rounds,
+    setup,
+)
 from chronarch.service.settings import Settings
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import people as wire
@@ -121,7 +137,9 @@ def make_app(settings: Settings) -> FastAPI:
         responses=problems.ANSWERS,
     )
     problems.install(app)
-    for part in (people, machines, hands, drop, files, edits, contents, parts, jobs, builds, report):
+    for part in (
+        people, machines, hands, drop, files, edits, contents, parts, jobs, orders, plan, rounds, builds, report, setup,
+    ):  # fmt: skip
         app.include_router(part.router, prefix="/api")
     app.include_router(live, prefix="/api")
     app.include_router(upstream.router)

@@ -9,13 +9,15 @@ import asyncio
 import logging
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from math import inf
 
 from sqlalchemy import select, text
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.fleet import Requirement
+from chronarch.core.dispatch import Assignment, Snapshot, make_plan
+from chronarch.core.fleet import Requirement, grams
 from chronarch.core.gcode.preflight import Severity
 from chronarch.core.matching import LASTING, Need, Standing, first_blocker, why_waiting
 from chronarch.core.states import Intake, MachineState
@@ -70,6 +72,9 @@ def requirement_of(job: t.Job) -> Requirement:
         hardened=r.get("hardened", False),
         machine=r.get("machine", ""),
         model=r.get("model", ""),
+        pool=r.get("pool", ""),
+        tags=r.get("tags", ""),
+        volume_mm=tuple(r["volume_mm"]) if r.get("volume_mm") else None,
     )
 
 
@@ -94,6 +99,7 @@ def need_of(job: t.Job, kept: Kept, model: str, overruled: Overruled, models: fr
         said["nozzle_mm"],
         said["material"],
         next((name for name in models if name.lower() == said["model"].lower()), ""),
+        grams(job.requirement.get("material") or said["material"], sum(figures["filament_mm"].values())),
     )
 
 
@@ -130,8 +136,9 @@ async def waiting_of(db: AsyncSession, jobs: Sequence[t.Job]) -> list[Waiting]:
 
 
 async def waiting_jobs(db: AsyncSession) -> list[Waiting]:
-    """Jobs that have copies waiting and are not held, first come first."""
-    rows = (await db.execute(select(t.Job).where(~t.Job.held, ~t.Job.withdrawn).order_by(t.Job.id))).scalars().all()
+    """Jobs that have copies waiting and are not held, in the order of the line."""
+    wanted = select(t.Job).where(~t.Job.held, ~t.Job.withdrawn).order_by(t.Job.line, t.Job.id)
+    rows = (await db.execute(wanted)).scalars().all()
     copies = await queries.copies_of(db, rows)
     return await waiting_of(db, [job for job in rows if copies[job.id].waiting])
 
@@ -143,33 +150,74 @@ def why(shop: Shop, waiting: Waiting) -> str:
     return why_waiting(options, wanted, [shop.fleet.standing(known) for known in shop.fleet.all()])
 
 
-async def hand_out(shop: Shop, db: AsyncSession, only: Known | None = None) -> int:
-    """Claim what can be claimed now and tell the tenders; returns how many builds were made. `only`: a person starts
-    the next fitting build on this machine, whatever its intake."""
+async def hand_out(shop: Shop, db: AsyncSession) -> int:
+    """Plan, and claim what the plan begins now; tell the tenders. Returns how many builds were made."""
     jobs = await waiting_jobs(db)
-    machines = [only] if only else [k for k in shop.fleet.all() if _may_take(shop.fleet.standing(k))]
-    if any(known.model.name not in k.readings for known in machines for w in jobs for k in w.variants):
+    machines = {k.row.name: k for k in shop.fleet.all() if _may_take(shop.fleet.standing(k))}
+    if any(known.model.name not in k.readings for known in machines.values() for w in jobs for k in w.variants):
         shop.read_missing.set()
+    if not jobs:
+        return 0
+    planned = await shop.planner.renew(shop, db, jobs)
     made = 0
-    for waiting in jobs:
-        for known in list(machines):
-            standing = shop.fleet.standing(known)
-            if not _may_take(standing, by_hand=only is not None):
-                continue
-            kept = waiting.choose(standing)
-            if kept is None:
-                continue
-            reading = kept.readings[known.model.name]
-            build = await claim(db, waiting.job, kept.revision, reading, known.row, shop.clock.now())
-            if build is None:
-                shop.work.set()  # somebody was quicker: what is known here is old, so look again
-                return made
-            machines.remove(known)
-            made += 1
-            await announce(shop, db, known)
-        if not machines:
-            break
+    for a in planned.plan.assignments:
+        known = machines.pop(a.machine, None)
+        if known is None or a.start_s > 1.0 or a.hands_s is not None:
+            continue
+        waiting = planned.waiting[a.job]
+        if await give(shop, db, waiting, known) is None:
+            return made
+        made += 1
+    if made:
+        await shop.planner.renew(shop, db)
     return made
+
+
+async def start_next(shop: Shop, db: AsyncSession, known: Known) -> bool:
+    """A person starts the next build that fits a machine as it is, whatever its intake: what the plan has for it first,
+    else what its strategy would choose."""
+    standing = shop.fleet.standing(known)
+    jobs = await waiting_jobs(db)
+    if not jobs or not _may_take(standing, by_hand=True):
+        return False
+    planned = await shop.planner.renew(shop, db, jobs)
+    first = planned.plan.next_on(known.row.name)
+    if first is not None and (first.load or first.nozzle or first.start_s > first_free(first)):
+        first = None
+    job = first.job if first else chosen_alone(planned.snapshot, known.row.name)
+    waiting = planned.waiting.get(job) if job is not None else None
+    if waiting is None or await give(shop, db, waiting, known) is None:
+        return False
+    await shop.planner.renew(shop, db)
+    return True
+
+
+def first_free(a: Assignment) -> float:
+    """A build that only waits for somebody to start it could start now."""
+    return inf if a.hands_s is not None else 1.0
+
+
+def chosen_alone(snapshot: Snapshot, machine: str) -> int | None:
+    """What the strategy would give a machine if it were alone, with what is on it now."""
+    own = tuple(replace(m, by_hand=False, takes=True) for m in snapshot.machines if m.name == machine)
+    alone = replace(snapshot, machines=own, spares=(), costs=replace(snapshot.costs, spare_nozzles=()))
+    first = make_plan(alone, most=1).next_on(machine)
+    return first.job if first else None
+
+
+async def give(shop: Shop, db: AsyncSession, waiting: Waiting, known: Known) -> t.Build | None:
+    """Claim a job's next copy for a machine; None when somebody was quicker or it does not fit after all."""
+    kept = waiting.choose(shop.fleet.standing(known))
+    if kept is None:
+        return None
+    reading = kept.readings[known.model.name]
+    now, pieces = shop.clock.now(), kept.file.pieces
+    build = await claim(db, waiting.job, kept.revision, reading, known.row, now, pieces)
+    if build is None:
+        shop.work.set()  # somebody was quicker: what is known here is old, so look again
+        return None
+    await announce(shop, db, known)
+    return build
 
 
 def _may_take(at: Standing, by_hand: bool = False) -> bool:

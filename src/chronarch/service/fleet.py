@@ -6,7 +6,7 @@ import asyncio
 import uuid
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import UTC, datetime, tzinfo
 from typing import Any
 
 from sqlalchemy import select
@@ -47,7 +47,11 @@ class Known:
     model: wm.Model
     tender: str
     brief: wm.BuildBrief | None = None
+    planned_s: float = 0.0
+    """Of its build."""
     sample: Sample | None = None
+    spools: dict[int, t.Spool] = field(default_factory=dict)
+    """What is loaded, by tool, where the shop counts spools."""
     frame: bytes = b""
     frame_at: datetime | None = None
 
@@ -59,6 +63,7 @@ class Fleet:
         self._hub = hub
         self._known: dict[str, Known] = {}
         self.connections: dict[str, Connection] = {}
+        self.zone: tzinfo = UTC
 
     async def load(self, db: AsyncSession, *names: str) -> None:
         """Read the rows of these machines (all, without names) and tell listeners."""
@@ -71,34 +76,43 @@ class Fleet:
             query = query.where(t.Machine.name.in_(names))
         found = (await db.execute(query.execution_options(populate_existing=True))).all()
         briefs = await self._briefs(db, [row.id for row, _, _ in found])
+        loaded: dict[int, dict[int, t.Spool]] = {}
+        spools = select(t.Spool).where(t.Spool.machine_id.is_not(None)).execution_options(populate_existing=True)
+        for spool in (await db.execute(spools)).scalars():
+            loaded.setdefault(spool.machine_id or 0, {})[spool.tool or 0] = spool
         for row, model, tender in found:
             known = self._known.get(row.name.lower())
             spec = wm.Model.model_validate(model.spec)
             if known is None:
                 known = self._known[row.name.lower()] = Known(row, spec, tender)
-            known.row, known.model, known.tender, known.brief = row, spec, tender, briefs.get(row.id)
+            known.spools = loaded.get(row.id, {})
+            known.brief, known.planned_s = briefs.get(row.id, (None, 0.0))
+            known.row, known.model, known.tender = row, spec, tender
             self.publish(known)
 
-    async def _briefs(self, db: AsyncSession, machines: list[int]) -> dict[int, wm.BuildBrief]:
+    async def _briefs(self, db: AsyncSession, machines: list[int]) -> dict[int, tuple[wm.BuildBrief, float]]:
         rows = await db.execute(
             select(t.Build, t.File.name)
             .join(t.File, t.File.id == t.Build.file_id)
             .where(t.Build.open_machine.in_(machines))
         )
         return {
-            b.machine_id: wm.BuildBrief(
-                id=b.id,
-                file=file,
-                job=b.job_id,
-                copy_number=b.copy_number,
-                state=BuildState(b.state),
-                outcome=Outcome(b.outcome) if b.outcome else None,
-                reason=b.reason,
-                started_at=b.started_at,
-                acknowledged=b.acknowledged,
-                commands=b.commands,
-                progress=1.0 if b.outcome == Outcome.COMPLETED else b.acknowledged / max(b.commands, 1),
-                elapsed_s=(b.ended_at - b.started_at).total_seconds() if b.started_at and b.ended_at else 0.0,
+            b.machine_id: (
+                wm.BuildBrief(
+                    id=b.id,
+                    file=file,
+                    job=b.job_id,
+                    copy_number=b.copy_number,
+                    state=BuildState(b.state),
+                    outcome=Outcome(b.outcome) if b.outcome else None,
+                    reason=b.reason,
+                    started_at=b.started_at,
+                    acknowledged=b.acknowledged,
+                    commands=b.commands,
+                    progress=1.0 if b.outcome == Outcome.COMPLETED else b.acknowledged / max(b.commands, 1),
+                    elapsed_s=(b.ended_at - b.started_at).total_seconds() if b.started_at and b.ended_at else 0.0,
+                ),
+                b.planned_s,
             )
             for b, file in rows
         }
@@ -132,13 +146,27 @@ class Fleet:
             since=row.since,
             reason=row.reason,
             intake=Intake(row.intake),
-            tools=[wm.Tool.model_validate(tool) for tool in row.tools],
+            tools=[self._tool(known, tool) for tool in row.tools],
             reachable=self.reachable(known),
             reading=sample.reading if sample else None,
             build=brief,
             frame_at=known.frame_at,
             hands=sample.hands if sample else Hands(),
+            site=row.site,
+            place=row.place,
+            pools=row.pools,
+            tags=row.tags,
         )
+
+    @staticmethod
+    def _tool(known: Known, tool: dict[str, Any]) -> wm.Tool:
+        wire = wm.Tool.model_validate(tool)
+        spool = known.spools.get(wire.number)
+        return wire.model_copy(update={"spool": spool.id, "grams": spool.grams_left}) if spool else wire
+
+    def words(self, at: datetime) -> str:
+        """A time of day as the shop's own clocks show it."""
+        return f"{at.astimezone(self.zone):%H:%M}"
 
     def detail(self, known: Known) -> wm.MachineDetail:
         return wm.MachineDetail(
@@ -152,7 +180,12 @@ class Fleet:
     def standing(self, known: Known) -> Standing:
         """The machine as matching sees it."""
         row = known.row
-        capability = Capability(row.name, known.model.core(), tuple(CoreTool(**tool) for tool in row.tools))
+        tools = []
+        for tool in row.tools:
+            spool = known.spools.get(tool.get("number", 0))
+            grams = spool.grams_left if spool else None
+            tools.append(CoreTool(**{**tool, "grams": grams, "spool": spool.id if spool else None}))
+        capability = Capability(row.name, known.model.core(), tuple(tools), tuple(row.pools), tuple(row.tags))
         return Standing(
             capability,
             MachineState(row.state),
@@ -160,6 +193,7 @@ class Fleet:
             self.reachable(known),
             known.brief is not None,
             row.reason,
+            self.words(row.since),
         )
 
     def publish(self, known: Known) -> None:

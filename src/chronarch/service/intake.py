@@ -18,6 +18,7 @@ from chronarch.core.errors import CoreError
 from chronarch.core.fleet import MachineModel
 from chronarch.records import library
 from chronarch.records import tables as t
+from chronarch.records.orders import last_in_line
 from chronarch.service.blobs import Received
 from chronarch.wire import library as w
 from chronarch.wire import machines as wm
@@ -192,6 +193,7 @@ class Intake:
                 copies=queue.copies,
                 held=queue.held,
                 requirement=needs.model_dump(mode="json"),
+                line=await last_in_line(db),
                 created_at=now,
                 created_by=row.added_by,
             )

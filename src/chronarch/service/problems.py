@@ -24,6 +24,7 @@ TITLES = {
     404: "Not found",
     405: "Not possible here",
     409: "In conflict with what is so now",
+    412: "Changed meanwhile",
     411: "Length or body missing",
     413: "Too large",
     415: "Wrong kind of content",

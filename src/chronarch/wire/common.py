@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
@@ -18,6 +18,8 @@ Time = Annotated[datetime, AfterValidator(_utc)]
 Label = Annotated[str, Field(max_length=60, pattern=r"^[^\x00-\x1f\x7f]*$")]
 """A short text that a person types: a material, a colour, a reason."""
 
+Tags = Annotated[list[Label], Field(max_length=20)]
+
 NozzleMm = Annotated[float, Field(gt=0.05, le=3.0, allow_inf_nan=False)]
 
 
@@ -27,6 +29,17 @@ class Wire(BaseModel):
 
     model_config = ConfigDict(extra="forbid", defer_build=True, use_attribute_docstrings=True)
 
+
+class Range(Wire):
+    """A time that is expected: one of ten futures is earlier than `early`, one later than `late`."""
+
+    early: Time
+    likely: Time
+    late: Time
+
+
+Promise = Literal["done", "none", "in time", "at risk", "late", "unknown"]
+"""How something stands against its due time; `none`: nothing is due, `unknown`: it cannot be finished as things are."""
 
 UNSURE = "urn:chronarch:unsure"
 

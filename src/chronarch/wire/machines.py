@@ -14,7 +14,7 @@ from chronarch.core.fleet import OwnSequence as CoreSequence
 from chronarch.core.fleet import Parameter as CoreParameter
 from chronarch.core.names import check_name
 from chronarch.core.states import BuildState, Intake, MachineState, Outcome
-from chronarch.wire.common import Label, NozzleMm, Time, Wire
+from chronarch.wire.common import Label, NozzleMm, Tags, Time, Wire
 from chronarch.wire.hands import Hands
 
 
@@ -118,6 +118,10 @@ class Model(Wire):
     purge_mm: float = Field(default=30, gt=0, le=500)
     switches: tuple[SwitchLines, ...] = Field(default=(), max_length=20)
     sequences: tuple[OwnSequence, ...] = Field(default=(), max_length=50)
+    releases: int = Field(default=0, ge=0, le=50)
+    """How many finished parts in a row a machine may let go of by itself with nobody there; 0: it waits for hands."""
+    release_gcode: str = Field(default="", max_length=4000)
+    release_s: float = Field(default=60, ge=0, le=3600)
     tools: int = Field(default=1, ge=1, le=16)
     start_gcode: str = Field(default="", max_length=20_000)
     end_gcode: str = Field(default="", max_length=20_000)
@@ -142,6 +146,10 @@ class Tool(Wire):
     hardened: bool = False
     material: Label = ""
     colour: Label = ""
+    spool: int | None = None
+    """The spool that is loaded, where the shop counts them."""
+    grams: float | None = None
+    """What is left on it; read only."""
 
 
 class MachineOrder(Wire):
@@ -155,6 +163,10 @@ class MachineOrder(Wire):
     camera: HttpUrl | None = None
     intake: Intake = Intake.OPEN
     tools: list[Tool] = Field(default_factory=lambda: [Tool()], min_length=1, max_length=16)
+    site: Label = ""
+    place: str = Field(default="", max_length=40, examples=["A2"])
+    pools: Tags = Field(default_factory=list)
+    tags: Tags = Field(default_factory=list)
 
     @field_validator("name")
     @classmethod
@@ -172,6 +184,10 @@ class MachineChange(Wire):
 
     intake: Intake | None = None
     tools: list[Tool] | None = Field(default=None, min_length=1, max_length=16)
+    site: Label | None = None
+    place: str | None = Field(default=None, max_length=40)
+    pools: Tags | None = None
+    tags: Tags | None = None
 
 
 class Heater(Wire):
@@ -231,6 +247,10 @@ class Machine(Wire):
     frame_at: Time | None = None
     """When its newest camera frame was taken; None without one."""
     hands: Hands = Hands()
+    site: str = ""
+    place: str = ""
+    pools: list[str] = Field(default_factory=list)
+    tags: list[str] = Field(default_factory=list)
 
 
 class MachineDetail(Machine):

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from typing import Annotated, Literal
+
 from pydantic import Field, field_validator, model_validator
 
 from chronarch.core.states import BuildState, JobState, Outcome, Verdict
-from chronarch.wire.common import Label, NozzleMm, Time, Wire
+from chronarch.core.tags import BadTags, parse_tags
+from chronarch.wire.common import Label, NozzleMm, Promise, Range, Tags, Time, Wire
+
+Side = Annotated[float, Field(gt=0, lt=10_000, allow_inf_nan=False)]
 
 
 class Requirement(Wire):
@@ -17,10 +22,24 @@ class Requirement(Wire):
     hardened: bool = False
     machine: Label = ""
     model: Label = ""
+    pool: Label = ""
+    tags: str = Field(default="", max_length=300, examples=['"food safe" and not draughty'])
+    """Tags that the machine must have, joined by and, or, not."""
+    volume_mm: tuple[Side, Side, Side] | None = None
+    """The build volume it must have at least."""
+
+    @field_validator("tags")
+    @classmethod
+    def _readable(cls, value: str) -> str:
+        try:
+            parse_tags(value)
+        except BadTags as error:
+            raise ValueError(str(error)) from None
+        return value.strip()
 
 
 class JobOrder(Wire):
-    """Copies of a file, or of a part by whichever of its files fits the machine that comes free."""
+    """Pieces of a file, or of a part by whichever of its files fits the machine that comes free."""
 
     file: int | str | None = Field(default=None, examples=["bobbin-32.gcode"])
     """The file's number or its name."""
@@ -31,6 +50,11 @@ class JobOrder(Wire):
     copies: int = Field(default=1, ge=1, le=10_000)
     requirement: Requirement = Requirement()
     held: bool = False
+    priority: int = Field(default=0, ge=-2, le=2)
+    due: Time | None = None
+    not_before: Time | None = None
+    note: str = Field(default="", max_length=2000)
+    tags: Tags = Field(default_factory=list)
 
     @model_validator(mode="after")
     def _one_thing(self) -> JobOrder:
@@ -42,9 +66,42 @@ class JobOrder(Wire):
 
 
 class JobChange(Wire):
-    """Pin a job to a revision of its file; 0 lets its waiting copies follow the newest."""
+    """What may be changed of a job; what is left out stays, None takes a time away."""
 
-    revision: int = Field(ge=0)
+    revision: int | None = Field(default=None, ge=0)
+    """Pin its waiting copies to a revision of its file; 0 lets them follow the newest."""
+    copies: int | None = Field(default=None, ge=1, le=10_000)
+    """Fewer than are good already sends the rest to stock."""
+    requirement: Requirement | None = None
+    priority: int | None = Field(default=None, ge=-2, le=2)
+    due: Time | None = None
+    not_before: Time | None = None
+    note: str | None = Field(default=None, max_length=2000)
+    tags: Tags | None = None
+
+
+class JobBatch(Wire):
+    """One wish for several jobs."""
+
+    jobs: list[int] = Field(min_length=1, max_length=500)
+    wish: Literal["hold", "release", "withdraw", "top", "untop"]
+
+
+class QueueMove(Wire):
+    """Put jobs before another one in the line, in the order given; without `before` at its end."""
+
+    jobs: list[int] = Field(min_length=1, max_length=500)
+    before: int | None = None
+
+
+class QueueLine(Wire):
+    """The queue as it stands: its version is what a move must have seen."""
+
+    version: int
+    changed_by: str = ""
+    changed_at: Time | None = None
+    change: str = ""
+    jobs: list[Job]
 
 
 class Job(Wire):
@@ -67,8 +124,46 @@ class Job(Wire):
     created_at: Time
     created_by: str
     planned_s: float
+    """Of one build."""
+    pieces: int = 1
+    """How many pieces one build yields."""
+    from_stock: int = 0
+    order: int | None = None
+    customer: str = ""
+    priority: int = 0
+    due: Time | None = None
+    not_before: Time | None = None
+    top: bool = False
+    """Put before everything else by hand."""
+    note: str = ""
+    tags: list[str] = Field(default_factory=list)
     why: str = ""
     """While copies wait: why, in one sentence."""
+    expected: Range | None = None
+    """When its last copy will have been lifted off."""
+    chance: float | None = None
+    """How likely that is by its due time, 0 to 1."""
+    promise: Promise = "none"
+
+
+class MachineBlocker(Wire):
+    """Why one machine does not take a job now, every reason, and what hands could do about it."""
+
+    machine: str
+    reasons: list[str]
+    change: str = ""
+    hands_s: float = 0.0
+
+
+class JobWhy(Wire):
+    """Why a job waits: each machine with its reasons, and the smallest change that would start it."""
+
+    job: int
+    why: str
+    change: str = ""
+    next: str = ""
+    """What the plan has for it next, in words."""
+    machines: list[MachineBlocker]
 
 
 class LeftOut(Wire):
@@ -107,6 +202,11 @@ class Build(Wire):
     """What is really fed: the edited content once objects were left out, else the file's."""
     skips: list[LeftOut] = Field(default_factory=list)
     has_log: bool = False
+    pieces: int = 1
+    good_pieces: int | None = None
+    let_go: bool = False
+    """Whether the machine let go of it by itself."""
+    photo: bool = False
 
 
 class Clearing(Wire):
@@ -114,6 +214,8 @@ class Clearing(Wire):
 
     verdict: Verdict
     reason: str = Field(default="", max_length=300, examples=["warped corner"])
+    good: int | None = Field(default=None, ge=0, le=10_000)
+    """Of a build of several pieces: how many are good; all of them, or none, without it."""
 
     @field_validator("reason")
     @classmethod

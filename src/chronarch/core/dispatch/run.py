@@ -48,10 +48,10 @@ C_PRESSES, C_NOW, C_CHANGE, C_LONG, C_LATER = 0.0, 1.0, 2.0, 3.0, 4.0
 """Classes of offers, first to last: would be late otherwise; ends while somebody is there; so, after a change; long, or
 over the hours without hands; begins only when hands are back."""
 TONIGHT_S, BEHIND_S, PRESS_S = 1800.0, 1800.0, 3600.0
-"""A bed that waits longer for hands waits overnight; hands that have so much before them are behind; what is due presses
-so long before it must."""
+"""A bed that waits longer for hands waits overnight; hands that have so much before them are behind; what is due
+presses so long before it must."""
 
-RUSH = 0.6
+RUSH = 0.3
 """How much of that time is really wanted: some beds are ready early."""
 
 B_JOB, B_WAIT, B_START = 0, 1, 2
@@ -240,9 +240,9 @@ def weigh(j, o, t, again, rules):
         return o[O_CLASS], due, W_DUE
     if o[O_CLASS] != C_LATER:
         need = ceil(j[J_BUILDS] / max(1.0, j[J_PLACES])) * (o[O_SECONDS] + rules[R_WALK] + rules[R_CLEAR])
-        presses = due < again + 1.25 * need + PRESS_S
+        presses = t + need <= due < again + 1.25 * need + PRESS_S
         if presses and (due >= t + need or o[O_WAIT] <= TONIGHT_S):
-            return C_PRESSES, due, W_DUE
+            return C_PRESSES, due + (21600.0 if o[O_CHANGE] > 0.0 else 0.0), W_DUE
     if o[O_APPEAL] == 0.0:
         return o[O_CLASS], min(due, 1e9) - 1e9, int(o[O_WHY])
     return o[O_CLASS], o[O_APPEAL], int(o[O_WHY])
@@ -338,9 +338,9 @@ def choose(m, t, b):
             elif row_j[J_PRIORITY] < priority:
                 continue
         r, x, w = weigh(row_j, offers[n], t, again, rules)
-        if found >= 0 and row_j[J_TOP] == top and row_j[J_PRIORITY] == priority:
-            if r > rank or (r == rank and (x > number + 1e-9 or (x > number - 1e-9 and row_j[J_LINE] >= line))):
-                continue
+        worse = r > rank or (r == rank and (x > number + 1e-9 or (x > number - 1e-9 and row_j[J_LINE] >= line)))
+        if found >= 0 and row_j[J_TOP] == top and row_j[J_PRIORITY] == priority and worse:
+            continue
         found, top, priority, rank, number, line, why = j, row_j[J_TOP], row_j[J_PRIORITY], r, x, row_j[J_LINE], w
     if found >= 0:
         if held >= 0 and found == held:

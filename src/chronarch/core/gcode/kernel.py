@@ -46,6 +46,7 @@ is left out."""
 
 def compile_all() -> None:
     """Compile, or find compiled, all that the kernel is made of; what an earlier state of the code left is removed."""
+    from chronarch.core.dispatch.planner import compile_run
     from chronarch.core.fleet import MachineModel
     from chronarch.core.gcode.reader import as_bytes, read_all
     from chronarch.core.gcode.shift import shifted
@@ -53,6 +54,7 @@ def compile_all() -> None:
     line = as_bytes(b"G1 X1 Y1 E1 F600\n")
     read_all(line, MachineModel("any"))
     shifted(line, 0, len(line), 1.0, 1.0, True)
+    compile_run()
     now = Path(numba.config.CACHE_DIR)  # type: ignore[attr-defined]
     for old in now.parent.glob("kernel-*"):
         if old != now:

@@ -5,14 +5,15 @@ from __future__ import annotations
 import logging
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Request, Response
+from fastapi.responses import FileResponse
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.states import BuildState, MachineState
-from chronarch.records import queries
+from chronarch.core.states import BuildState, MachineState, Verdict
+from chronarch.records import orders, queries
 from chronarch.records import tables as t
-from chronarch.service.access import Operator, Reader
+from chronarch.service.access import Operator, Reader, Who
 from chronarch.service.fleet import Known
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
@@ -21,6 +22,7 @@ from chronarch.wire.upstream import Deed
 
 router = APIRouter(tags=["builds"])
 log = logging.getLogger("chronarch.builds")
+LARGEST_PHOTO = 12_000_000
 
 
 async def _find(db: AsyncSession, number: int) -> Any:
@@ -94,7 +96,12 @@ async def stop(number: int, because: w.Because, who: Operator, shop: TheShop) ->
 
 @router.post("/builds/{number}/verdict")
 async def verdict(number: int, order: w.Clearing, who: Operator, shop: TheShop) -> w.Build:
-    """The bed is cleared, and this came of the build: `good` counts the copy, `scrap` puts it back in the queue."""
+    """The bed is cleared, and this came of the build: what is good is counted, the rest is back in the queue."""
+    return await judge(shop, number, order, who)
+
+
+async def judge(shop: Shop, number: int, order: w.Clearing, who: Who) -> w.Build:
+    """Write down a verdict and that the bed is clear; tell the machine. Raises Refused (404, 409, 422)."""
     async with shop.sessions() as db:
         build = await db.get(t.Build, number, with_for_update=True)
         if build is None:
@@ -102,26 +109,89 @@ async def verdict(number: int, order: w.Clearing, who: Operator, shop: TheShop) 
         if build.verdict is not None:
             raise Refused(409, f"Build {number} has its verdict already: {build.verdict}, by {build.judged_by}.")
         machine = await db.get_one(t.Machine, build.machine_id)
-        if build.state != BuildState.ENDED or machine.state == MachineState.COOLING:
+        lifted = build.cleared_at is not None
+        if build.state != BuildState.ENDED or (machine.state == MachineState.COOLING and not lifted):
             doing = (
                 "has not ended yet" if build.state != BuildState.ENDED else "has ended, but its bed is still too hot"
             )
             raise Refused(409, f"Build {number} {doing}; {machine.name} is {machine.state}. Clear it afterwards.")
-        build.verdict, build.scrap_reason = order.verdict, order.reason
-        build.judged_by, build.cleared_at = who.name, shop.clock.now()
+        job = await db.get_one(t.Job, build.job_id)
+        before = (await queries.copies_of(db, [job]))[job.id]
+        build.verdict, build.good_pieces = _count(build, order)
+        build.scrap_reason, build.judged_by = order.reason, who.name
+        build.cleared_at = build.cleared_at or shop.clock.now()
+        if not lifted:
+            machine.release_stuck = ""
+            machine.releases_left = known_releases(shop, machine.name)
+        await orders.settle(db, job, before, shop.clock.now())
         await db.commit()
         name = machine.name
     known = shop.fleet.find(name)
-    try:
-        await shop.fleet.command(known, "clear", build=number)
-    except Refused as error:
-        log.warning("%s hears later that its bed is clear: %s", name, error)
+    if not lifted:
+        try:
+            await shop.fleet.command(known, "clear", build=number)
+        except Refused as error:
+            log.warning("%s hears later that its bed is clear: %s", name, error)
     async with shop.sessions() as db:
         await shop.fleet.load(db, name)
         wire = queries.build_wire(await _find(db, number))
-    shop.hub.changed("jobs", "builds")
+    shop.hub.changed("jobs", "builds", "orders", "plan")
     shop.work.set()
     return wire
+
+
+def known_releases(shop: Shop, machine: str) -> int:
+    """How many parts in a row a machine may let go of, counted anew because somebody was there."""
+    return shop.fleet.find(machine).model.releases
+
+
+def _count(build: t.Build, order: w.Clearing) -> tuple[str, int]:
+    """The verdict and how many pieces are good: some good ones make a good build, none a scrapped one."""
+    good = order.good
+    if good is None:
+        good = build.pieces if order.verdict is Verdict.GOOD else 0
+    if good > build.pieces:
+        raise Refused(422, f"Build {build.id} yields {build.pieces}; {good} of them cannot be good.")
+    if order.verdict is Verdict.SCRAP and good:
+        raise Refused(422, f"A build with {good} good pieces is good; say how many are, and what was wrong.")
+    if good < build.pieces and not order.reason:
+        raise Refused(422, "Pieces that are not good need a reason: say what was wrong with them.")
+    return (Verdict.GOOD if good else Verdict.SCRAP), good
+
+
+@router.put("/builds/{number}/photo")
+async def put_photo(number: int, request: Request, who: Operator, shop: TheShop) -> w.Build:
+    """A picture of what went wrong, JPEG or PNG."""
+    received = await shop.blobs.receive(request.stream(), LARGEST_PHOTO, unpack=False)
+    with received.path.open("rb") as source:
+        head = source.read(8)
+    if not head.startswith((b"\xff\xd8\xff", b"\x89PNG\r\n\x1a\n")):
+        received.path.unlink()
+        raise Refused(422, "This is neither a JPEG nor a PNG picture; take a photo.")
+    async with shop.sessions() as db:
+        build = await db.get(t.Build, number)
+        if build is None:
+            received.path.unlink()
+            raise Refused(404, f"There is no build {number}; `chronarch builds list` shows the newest.")
+        shop.blobs.keep(received.path, received.sha256)
+        if await db.get(t.Blob, received.sha256) is None:
+            db.add(t.Blob(sha256=received.sha256, size=received.size))
+            await db.flush()
+        build.photo = received.sha256
+        await db.commit()
+        return queries.build_wire(await _find(db, number))
+
+
+@router.get("/builds/{number}/photo", response_class=Response, responses={200: {"content": {"image/jpeg": {}}}})
+async def photo(number: int, who: Reader, shop: TheShop) -> FileResponse:
+    """The picture that somebody took of what went wrong."""
+    async with shop.sessions() as db:
+        build = await db.get(t.Build, number)
+    if build is None or build.photo is None:
+        raise Refused(404, f"There is no picture of build {number}.")
+    path = shop.blobs.path(build.photo)
+    kind = "image/png" if path.open("rb").read(1) == b"\x89" else "image/jpeg"
+    return FileResponse(path, media_type=kind)
 
 
 @router.get("/notices", tags=["notices"])

@@ -17,6 +17,7 @@ from chronarch.core.names import check_folder
 from chronarch.records import library
 from chronarch.records import tables as t
 from chronarch.records.library import Kept
+from chronarch.records.orders import last_in_line
 from chronarch.service.access import Operator, Reader, TenderKey
 from chronarch.service.intake import drop_unused, make_folders
 from chronarch.service.problems import Refused
@@ -304,7 +305,9 @@ async def _untag(shop: Shop, db: AsyncSession, row: t.File, order: w.Batch, by: 
 
 
 async def _queue(shop: Shop, db: AsyncSession, row: t.File, order: w.Batch, by: str) -> None:
-    db.add(t.Job(file_id=row.id, copies=order.copies, requirement={}, created_at=shop.clock.now(), created_by=by))
+    line = await last_in_line(db)
+    now = shop.clock.now()
+    db.add(t.Job(file_id=row.id, copies=order.copies, requirement={}, line=line, created_at=now, created_by=by))
 
 
 async def _bin(shop: Shop, db: AsyncSession, row: t.File, order: w.Batch, by: str) -> None:

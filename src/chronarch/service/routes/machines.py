@@ -7,14 +7,15 @@ from datetime import datetime, timedelta
 from fastapi import APIRouter, Request, Response
 from sqlalchemy import select
 from sqlalchemy.exc import IntegrityError
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.address import parse_address
 from chronarch.core.ledger import OPEN_END
 from chronarch.core.states import MachineState
-from chronarch.records import queries
+from chronarch.records import queries, spools
 from chronarch.records import tables as t
+from chronarch.service import dispatch
 from chronarch.service.access import Operator, Reader, TenderKey
-from chronarch.service.dispatch import hand_out
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.service.upstream import charge_of
@@ -109,7 +110,12 @@ async def add_machine(order: w.MachineOrder, who: Operator, shop: TheShop, tende
             device=device,
             camera=str(order.camera or ""),
             intake=order.intake,
-            tools=[tool.model_dump() for tool in order.tools],
+            tools=[tool.model_dump(exclude={"spool", "grams"}) for tool in order.tools],
+            site=order.site,
+            place=order.place,
+            pools=order.pools,
+            tags=order.tags,
+            releases_left=int(model.spec.get("releases", 0)),
             state=MachineState.IDLE,
             since=now,
         )
@@ -143,12 +149,31 @@ async def change_machine(name: str, change: w.MachineChange, who: Operator, shop
         if change.intake is not None:
             row.intake = change.intake
         if change.tools is not None:
-            row.tools = [tool.model_dump() for tool in change.tools]
+            row.tools = [tool.model_dump(exclude={"spool", "grams"}) for tool in change.tools]
+            await _set_spools(db, row, change.tools)
+        for name_ in ("site", "place", "pools", "tags"):
+            if getattr(change, name_) is not None:
+                setattr(row, name_, getattr(change, name_))
         await db.commit()
         await shop.fleet.load(db, row.name)
     shop.hub.changed("jobs")
     shop.work.set()
     return shop.fleet.detail(known)
+
+
+async def _set_spools(db: AsyncSession, row: t.Machine, tools: list[w.Tool]) -> None:
+    """What is loaded by number is that spool; where something else is said to be loaded, the spool that was there is on
+    the shelf again."""
+    for tool in tools:
+        if tool.spool is not None:
+            spool = await db.get(t.Spool, tool.spool)
+            if spool is None:
+                raise Refused(422, f"There is no spool {tool.spool}; `chronarch spools list` shows all.")
+            await spools.load(db, spool, row, tool.number)
+            continue
+        on = await spools.loaded_on(db, row.id, tool.number)
+        if on is not None and (on.material, on.colour) != (tool.material, tool.colour):
+            await spools.unload(db, row, tool.number)
 
 
 @router.post("/machines/{name}/take-out")
@@ -180,7 +205,7 @@ async def start_next(name: str, who: Operator, shop: TheShop) -> Done:
     """Start the next waiting copy that fits this idle machine, whatever its intake."""
     known = shop.fleet.find(name)
     async with shop.sessions() as db:
-        made = await hand_out(shop, db, only=known)
+        made = await dispatch.start_next(shop, db, known)
     if not made:
         raise Refused(409, f"Nothing was started: {known.row.name} is not idle, or no waiting job fits it.")
     return Done(text=f"{known.row.name} has its next build.")

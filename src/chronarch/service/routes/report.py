@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+from dataclasses import asdict
 from datetime import timedelta
 from typing import Annotated, Literal
 
@@ -11,10 +12,13 @@ from fastapi import APIRouter, Query, Response
 
 from chronarch.core.ledger import Interval, Usage, clip, total, usage
 from chronarch.core.states import MachineState
+from chronarch.core.turnaround import Gap, Ran, Turnaround, gaps, summed
 from chronarch.records import queries
 from chronarch.service.access import Reader
+from chronarch.service.planning import load_settings
 from chronarch.service.routes.machines import span
 from chronarch.service.shop import TheShop
+from chronarch.wire import plan as wp
 from chronarch.wire import report as w
 from chronarch.wire.common import Time
 
@@ -46,6 +50,45 @@ def as_csv(report: w.Utilisation) -> str:
         head = [r.name, f"{r.utilisation:.4f}", f"{r.printing_h:.4f}", f"{r.recorded_s / 3600:.4f}"]
         table.writerow([*head, *hours, r.good, r.scrap, r.unjudged, f"{r.grams:.2f}"])
     return out.getvalue()
+
+
+def _turnaround(t: Turnaround) -> wp.TurnaroundRow:
+    return wp.TurnaroundRow.model_validate(asdict(t))
+
+
+@router.get("/report/turnaround")
+async def turnaround(
+    who: Reader,
+    shop: TheShop,
+    begin: Annotated[Time | None, Query(alias="from")] = None,
+    end: Annotated[Time | None, Query(alias="to")] = None,
+) -> wp.TurnaroundReport:
+    """From the end of a build to the start of the next on the same machine, by machine and by whether somebody was
+    there when it ended; the last seven days without a span."""
+    begin, end = span(shop, begin, end, timedelta(days=7))
+    names = {known.row.id: known.row.name for known in shop.fleet.all()}
+    sites = {known.row.name: known.row.site for known in shop.fleet.all()}
+    async with shop.sessions() as db:
+        settings = await load_settings(db)
+        rows = await queries.builds_that_ran(db, begin, end)
+    ran = [Ran(names[m], started, ended or shop.clock.now()) for m, started, ended in rows if m in names]
+    found = []
+    for site in sorted(set(sites.values())):
+        mine = [r for r in ran if sites[r.machine] == site]
+        found += gaps(mine, settings.staffing(begin - timedelta(days=8), end + timedelta(days=1), site))
+    found = [g for g in found if g.begin >= begin]
+    shifts = ("all", "staffed", "away")
+
+    def row(name: str, shift: str, of: list[Gap]) -> wp.TurnaroundRow:
+        return _turnaround(summed(name, shift, [g for g in of if shift in ("all", g.shift)]))
+
+    machines = [
+        row(known.row.name, shift, [g for g in found if g.machine == known.row.name])
+        for known in shop.fleet.all()
+        for shift in shifts
+    ]
+    fleet = [row("Fleet", shift, found) for shift in shifts]
+    return wp.TurnaroundReport(begin=begin, end=end, machines=machines, fleet=fleet)
 
 
 @router.get("/report/utilisation", response_model=w.Utilisation)

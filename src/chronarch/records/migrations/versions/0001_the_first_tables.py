@@ -44,6 +44,8 @@ def upgrade() -> None:
         sa.Column("name", sa.String(length=120), nullable=False),
         sa.Column("password_hash", sa.String(length=255), nullable=False),
         sa.Column("scope", sa.String(length=16), nullable=False),
+        sa.Column("here_at", UtcTime(), nullable=True),
+        sa.Column("left_at", UtcTime(), nullable=True),
         sa.PrimaryKeyConstraint("id"),
         sa.UniqueConstraint("login"),
     )
@@ -75,6 +77,7 @@ def upgrade() -> None:
         sa.Column("tags", sa.JSON(), nullable=False),
         sa.Column("part_id", sa.Integer(), sa.ForeignKey("part.id"), nullable=True),
         sa.Column("newest", sa.Integer(), nullable=False),
+        sa.Column("pieces", sa.Integer(), nullable=False),
         sa.Column("added_at", UtcTime(), nullable=False),
         sa.Column("added_by", sa.String(length=120), nullable=False),
         sa.Column("binned_at", UtcTime(), nullable=True),
@@ -150,6 +153,12 @@ def upgrade() -> None:
         sa.Column("state", sa.String(length=12), nullable=False),
         sa.Column("since", UtcTime(), nullable=False),
         sa.Column("reason", sa.String(length=300), nullable=False),
+        sa.Column("site", sa.String(length=60), nullable=False),
+        sa.Column("place", sa.String(length=40), nullable=False),
+        sa.Column("pools", sa.JSON(), nullable=False),
+        sa.Column("tags", sa.JSON(), nullable=False),
+        sa.Column("releases_left", sa.Integer(), nullable=False),
+        sa.Column("release_stuck", sa.String(length=300), nullable=False),
         sa.ForeignKeyConstraint(
             ["model_id"],
             ["model.id"],
@@ -174,6 +183,89 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("token_hash"),
     )
     op.create_table(
+        "customer_order",
+        sa.Column("id", sa.Integer(), primary_key=True),
+        sa.Column("customer", sa.String(length=120), nullable=False),
+        sa.Column("note", sa.Text(), nullable=False),
+        sa.Column("due_at", UtcTime(), nullable=True),
+        sa.Column("tags", sa.JSON(), nullable=False),
+        sa.Column("cancelled", sa.Boolean(), nullable=False),
+        sa.Column("finished_at", UtcTime(), nullable=True),
+        sa.Column("repeats", sa.Integer(), nullable=True),
+        sa.Column("created_at", UtcTime(), nullable=False),
+        sa.Column("created_by", sa.String(length=120), nullable=False),
+    )
+    op.create_table(
+        "stock",
+        sa.Column("what", sa.String(length=40), primary_key=True),
+        sa.Column("material", sa.String(length=60), primary_key=True),
+        sa.Column("colour", sa.String(length=60), primary_key=True),
+        sa.Column("pieces", sa.Integer(), nullable=False),
+        sa.CheckConstraint("pieces >= 0", name="stock_is_never_less_than_none"),
+    )
+    op.create_table(
+        "spool",
+        sa.Column("id", sa.Integer(), primary_key=True),
+        sa.Column("material", sa.String(length=60), nullable=False),
+        sa.Column("colour", sa.String(length=60), nullable=False),
+        sa.Column("grams_full", sa.Float(precision=53), nullable=False),
+        sa.Column("grams_left", sa.Float(precision=53), nullable=False),
+        sa.Column("machine_id", sa.Integer(), sa.ForeignKey("machine.id"), nullable=True),
+        sa.Column("tool", sa.Integer(), nullable=True),
+        sa.Column("place", sa.String(length=60), nullable=False),
+        sa.Column("finished", sa.Boolean(), nullable=False),
+        sa.Column("added_at", UtcTime(), nullable=False),
+        sa.UniqueConstraint("machine_id", "tool", name="one_spool_a_tool"),
+    )
+    op.create_table(
+        "spool_change",
+        sa.Column("id", sa.Integer(), primary_key=True),
+        sa.Column("spool_id", sa.Integer(), sa.ForeignKey("spool.id"), nullable=False),
+        sa.Column("at", UtcTime(), nullable=False),
+        sa.Column("grams", sa.Float(precision=53), nullable=False),
+        sa.Column("text", sa.String(length=300), nullable=False),
+        sa.Column("by", sa.String(length=120), nullable=False),
+    )
+    op.create_index("change_of_spool", "spool_change", ["spool_id"])
+    op.create_table(
+        "site",
+        sa.Column("name", sa.String(length=60), primary_key=True),
+        sa.Column("hours", sa.JSON(), nullable=False),
+    )
+    op.create_table(
+        "setting",
+        sa.Column("name", sa.String(length=40), primary_key=True),
+        sa.Column("value", sa.JSON(), nullable=False),
+    )
+    op.create_table(
+        "line",
+        sa.Column("name", sa.String(length=80), primary_key=True),
+        sa.Column("version", sa.Integer(), nullable=False),
+        sa.Column("by", sa.String(length=120), nullable=False),
+        sa.Column("text", sa.String(length=300), nullable=False),
+        sa.Column("at", UtcTime(), nullable=False),
+    )
+    op.create_table(
+        "helper_link",
+        sa.Column("id", sa.Integer(), primary_key=True),
+        sa.Column("name", sa.String(length=80), nullable=False),
+        sa.Column("site", sa.String(length=60), nullable=False),
+        sa.Column("token_hash", sa.String(length=64), nullable=False, unique=True),
+        sa.Column("created_by", sa.String(length=120), nullable=False),
+        sa.Column("created_at", UtcTime(), nullable=False),
+        sa.Column("expires_at", UtcTime(), nullable=False),
+        sa.Column("revoked", sa.Boolean(), nullable=False),
+    )
+    op.create_table(
+        "upkeep_window",
+        sa.Column("id", sa.Integer(), primary_key=True),
+        sa.Column("machine_id", sa.Integer(), sa.ForeignKey("machine.id"), nullable=False),
+        sa.Column("begin_at", UtcTime(), nullable=False),
+        sa.Column("end_at", UtcTime(), nullable=False),
+        sa.Column("text", sa.String(length=200), nullable=False),
+        sa.CheckConstraint("end_at > begin_at", name="upkeep_ends_after_it_begins"),
+    )
+    op.create_table(
         "job",
         sa.Column("id", sa.Integer(), nullable=False),
         sa.Column("file_id", sa.Integer(), nullable=True),
@@ -183,6 +275,15 @@ def upgrade() -> None:
         sa.Column("held", sa.Boolean(), nullable=False),
         sa.Column("withdrawn", sa.Boolean(), nullable=False),
         sa.Column("requirement", sa.JSON(), nullable=False),
+        sa.Column("order_id", sa.Integer(), sa.ForeignKey("customer_order.id"), nullable=True),
+        sa.Column("from_stock", sa.Integer(), nullable=False),
+        sa.Column("priority", sa.Integer(), nullable=False),
+        sa.Column("due_at", UtcTime(), nullable=True),
+        sa.Column("not_before", UtcTime(), nullable=True),
+        sa.Column("line", sa.Float(precision=53), nullable=False),
+        sa.Column("top", sa.Boolean(), nullable=False),
+        sa.Column("note", sa.Text(), nullable=False),
+        sa.Column("tags", sa.JSON(), nullable=False),
         sa.Column("created_at", UtcTime(), nullable=False),
         sa.Column("created_by", sa.String(length=120), nullable=False),
         sa.ForeignKeyConstraint(
@@ -192,6 +293,7 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("id"),
         sa.CheckConstraint("(file_id is null) <> (part_id is null)", name="a_job_is_for_a_file_or_a_part"),
     )
+    op.create_index("job_of_order", "job", ["order_id"])
     op.create_table(
         "reading",
         sa.Column("machine_id", sa.Integer(), nullable=False),
@@ -227,6 +329,10 @@ def upgrade() -> None:
         sa.Column("verdict", sa.String(length=8), nullable=True),
         sa.Column("scrap_reason", sa.String(length=300), nullable=False),
         sa.Column("judged_by", sa.String(length=120), nullable=False),
+        sa.Column("pieces", sa.Integer(), nullable=False),
+        sa.Column("good_pieces", sa.Integer(), nullable=True),
+        sa.Column("let_go", sa.Boolean(), nullable=False),
+        sa.Column("photo", sa.String(length=64), sa.ForeignKey("blob.sha256"), nullable=True),
         sa.Column("commands", sa.BigInteger(), nullable=False),
         sa.Column("acknowledged", sa.BigInteger(), nullable=False),
         sa.Column("planned_s", sa.Float(precision=53), nullable=False),
@@ -333,6 +439,9 @@ def downgrade() -> None:
     op.drop_table("build")
     op.drop_table("reading")
     op.drop_table("job")
+    for table in ("spool_change", "spool", "stock", "site", "setting", "line", "helper_link", "upkeep_window"):
+        op.drop_table(table)
+    op.drop_table("customer_order")
     op.drop_table("session")
     op.drop_table("machine")
     for table in ("answered", "overruling", "arrival", "content_reading", "revision", "file", "part", "folder"):

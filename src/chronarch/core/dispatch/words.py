@@ -1,0 +1,38 @@
+"""Why the plan gives a machine a build, in words that an operator believes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+
+from chronarch.core.dispatch.shop import Assignment, Strategy, Why
+
+
+def _length(seconds: float) -> str:
+    minutes = max(1, round(seconds / 60))
+    return f"{minutes} min" if minutes < 90 else f"{minutes / 60:.1f} h"
+
+
+def why_words(a: Assignment, strategy: Strategy, time: Callable[[float], datetime], due: str = "") -> str:
+    """One sentence for one assignment. `time` turns its seconds into a time of the shop's own clock; `due` says when
+    its job is due."""
+    among = f" of {a.choices} that fit" if a.choices > 1 else ""
+    line = f", first in line{among}" if among else ""
+    texts = {
+        Why.TOP: "put to the top by hand",
+        Why.PRIORITY: f"has priority{among}",
+        Why.DUE: f"due first{among} ({due})" if strategy is Strategy.DUE_FIRST else f"would be late otherwise ({due})",
+        Why.IN_LINE: f"first in line{among}",
+        Why.ENDS_STAFFED: f"ends at {time(a.end_s):%H:%M}, while somebody is there{line}",
+        Why.OVERNIGHT: f"long: it keeps the machine working for {_length(a.end_s - a.start_s)} of the hours without "
+        f"hands{among and ', the best' + among}; its bed then waits {_length(a.wait_s)}",
+        Why.RELEASES: f"short, on a machine that lets go of its parts by itself{among}",
+        Why.ONLY: "the only one that fits",
+    }
+    text = texts[a.why]
+    changes = [f"{a.load.colour} {a.load.material}".strip() if a.load else ""]
+    changes.append(f"a {a.nozzle.mm:g} mm nozzle" if a.nozzle else "")
+    wanted = " and ".join(c for c in changes if c)
+    if wanted:
+        text += f"; needs {wanted} first"
+    return ("as planned before: " if a.choices == 0 and a.why is not Why.TOP else "") + text

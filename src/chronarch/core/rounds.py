@@ -1,0 +1,191 @@
+"""What hands must do at the machines: each task with its place, how long it may wait for nothing, and what waiting
+costs. One rule a kind of task, all in one table."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from enum import StrEnum
+
+from chronarch.core.states import Intake, MachineState
+
+SOON = timedelta(minutes=15)
+"""How far ahead a round looks for beds that will be ready: within it, going once may do."""
+
+
+class TaskKind(StrEnum):
+    """What hands do, the most pressing first."""
+
+    LOOK = "look"
+    FIX = "fix"
+    CLEAR = "clear"
+    CONFIRM = "confirm"
+    LOAD = "load"
+    NOZZLE = "nozzle"
+    START = "start"
+    JUDGE = "judge"
+
+
+@dataclass(frozen=True)
+class Next:
+    """What the plan has for a machine next. `change` says in words what hands must put on first."""
+
+    what: str
+    start: datetime
+    load: str = ""
+    nozzle: str = ""
+    by_hand: bool = False
+
+
+@dataclass(frozen=True)
+class Stand:
+    """A machine as a round finds it."""
+
+    machine: str
+    state: MachineState
+    since: datetime
+    site: str = ""
+    place: str = ""
+    intake: Intake = Intake.OPEN
+    reason: str = ""
+    build: int | None = None
+    what: str = ""
+    outcome: str = ""
+    ready: datetime | None = None
+    """When its bed is expected to be ready for hands, while it builds or cools."""
+    next: Next | None = None
+    unjudged: tuple[int, ...] = ()
+    """Builds that it let go of by itself and nobody has judged."""
+    stuck: str = ""
+    """Why it could not let go of its part by itself."""
+
+
+@dataclass(frozen=True)
+class Task:
+    """`free_until`: how long it may wait for nothing (None: it costs nothing at all); `lost_min`: machine minutes lost
+    so far."""
+
+    kind: TaskKind
+    machine: str
+    site: str
+    place: str
+    text: str
+    since: datetime
+    free_until: datetime | None
+    lost_min: float
+    build: int | None = None
+    next: Next | None = None
+
+
+@dataclass(frozen=True)
+class Batch:
+    """Beds that will be ready soon: worth waiting for, to go once."""
+
+    at: datetime
+    machines: tuple[str, ...]
+    text: str
+
+
+def _look(s: Stand, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
+    if s.state is not MachineState.PAUSED:
+        return []
+    return [(TaskKind.LOOK, f"{s.what} is paused{f': {s.reason}' if s.reason else ''}", s.since)]
+
+
+def _fix(s: Stand, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
+    if s.state is not MachineState.DOWN:
+        return []
+    return [(TaskKind.FIX, s.reason or "it reports a fault", s.since)]
+
+
+def _clear(s: Stand, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
+    if s.state is not MachineState.UNCLEARED or s.build is None:
+        return []
+    free = max(s.since, s.next.start if s.next and s.next.start > now else s.since) if s.next else None
+    if s.stuck:
+        return [(TaskKind.CONFIRM, f"{s.what} was to come off by itself: {s.stuck}", free)]
+    ended = "" if s.outcome in ("", "completed") else f", {s.outcome}"
+    return [(TaskKind.CLEAR, f"lift off {s.what}{ended}, and judge it", free)]
+
+
+def _change(s: Stand, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
+    if s.next is None or s.state not in (MachineState.IDLE, MachineState.UNCLEARED):
+        return []
+    found: list[tuple[TaskKind, str, datetime | None]] = []
+    if s.next.nozzle:
+        found.append((TaskKind.NOZZLE, f"put on {s.next.nozzle} for {s.next.what}", s.since))
+    if s.next.load:
+        found.append((TaskKind.LOAD, f"load {s.next.load} for {s.next.what}", s.since))
+    return found
+
+
+def _start(s: Stand, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
+    if s.next is None or s.intake is not Intake.MANUAL or s.state is not MachineState.IDLE or s.next.load:
+        return []
+    return [(TaskKind.START, f"start {s.next.what}", s.since)]
+
+
+def _judge(s: Stand, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
+    if not s.unjudged:
+        return []
+    many = len(s.unjudged)
+    what = "1 part that came off by itself" if many == 1 else f"{many} builds that came off by themselves"
+    return [(TaskKind.JUDGE, f"judge {what}", None)]
+
+
+RULES: tuple[Callable[[Stand, datetime], list[tuple[TaskKind, str, datetime | None]]], ...] = (
+    _look,
+    _fix,
+    _clear,
+    _change,
+    _start,
+    _judge,
+)
+
+
+def tasks(stands: Sequence[Stand], now: datetime) -> list[Task]:
+    """What hands must do now, what costs most first; what costs nothing last."""
+    found = []
+    for s in stands:
+        for rule in RULES:
+            for kind, text, free_until in rule(s, now):
+                lost = 0.0 if free_until is None else max(0.0, (now - free_until) / timedelta(minutes=1))
+                build = s.unjudged[0] if kind is TaskKind.JUDGE else s.build
+                since = s.since
+                found.append(
+                    Task(kind, s.machine, s.site, s.place, text, since, free_until, lost, build, s.next)
+                )  # fmt: skip
+    order = list(TaskKind)
+    far = datetime.max.replace(tzinfo=now.tzinfo)
+    found.sort(key=lambda t: (t.free_until or far, order.index(t.kind), walk_key(t.place), t.machine))
+    return found
+
+
+def batches(stands: Sequence[Stand], now: datetime, within: timedelta = SOON) -> list[Batch]:
+    """By site: beds that will be ready within a while, when there are two or more."""
+    found = []
+    for site in sorted({s.site for s in stands}):
+        soon = sorted(
+            (s.ready, s.machine) for s in stands if s.site == site and s.ready and now < s.ready <= now + within
+        )
+        if len(soon) < 2:
+            continue
+        last = soon[-1][0]
+        minutes = max(1, round((last - now) / timedelta(minutes=1)))
+        names = tuple(name for _, name in soon)
+        text = f"In {minutes} min {len(names)} more will be ready ({', '.join(names)}): go once."
+        found.append(Batch(last, names, text))
+    return found
+
+
+def walk_key(place: str) -> tuple[tuple[int, int | str], ...]:
+    """Orders places as somebody who walks by them counts: A2 before A10."""
+    return tuple((0, int(p)) if p.isdigit() else (1, p.lower()) for p in re.findall(r"\d+|\D+", place))
+
+
+def walk(found: Sequence[Task]) -> list[Task]:
+    """The same tasks in the order of one walk, by site and place."""
+    order = list(TaskKind)
+    return sorted(found, key=lambda t: (t.site, walk_key(t.place), t.machine, order.index(t.kind)))

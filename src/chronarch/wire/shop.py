@@ -1,0 +1,194 @@
+"""What a shop decides of itself: hours, how it plans, spools, upkeep, helpers."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Annotated
+from zoneinfo import ZoneInfo
+
+from pydantic import Field, field_validator, model_validator
+
+from chronarch.core.dispatch.shop import Costs, Nozzle, Strategy
+from chronarch.core.hours import Hours as CoreHours
+from chronarch.wire.common import Label, NozzleMm, Time, Wire
+
+Clock = Annotated[str, Field(pattern=r"^([01]\d|2[0-3]):[0-5]\d$|^24:00$", examples=["08:00"])]
+Grams = Annotated[float, Field(ge=0, le=50_000, allow_inf_nan=False)]
+Minutes = Annotated[float, Field(ge=0, le=600, allow_inf_nan=False)]
+
+
+def _minutes(clock: str) -> int:
+    hours, minutes = clock.split(":")
+    return int(hours) * 60 + int(minutes)
+
+
+class Staffed(Wire):
+    """From when until when somebody is there, on the shop's own clock."""
+
+    begin: Clock
+    end: Clock
+
+    @model_validator(mode="after")
+    def _forward(self) -> Staffed:
+        if _minutes(self.end) <= _minutes(self.begin):
+            raise ValueError(
+                f"the hours end ({self.end}) before they begin ({self.begin}); write two days' hours apart"
+            )
+        return self
+
+
+class SiteHours(Wire):
+    """When hands are at a site. `week` has seven rows, Monday first; `days` are dates with hours of their own."""
+
+    site: Label = ""
+    zone: str = "UTC"
+    week: list[list[Staffed]] = Field(min_length=7, max_length=7)
+    days: dict[date, list[Staffed]] = Field(default_factory=dict)
+    people: int = Field(default=1, ge=1, le=50)
+
+    @field_validator("zone")
+    @classmethod
+    def _known(cls, value: str) -> str:
+        try:
+            ZoneInfo(value)
+        except (ValueError, OSError, KeyError):
+            raise ValueError(f"there is no time zone {value!r}; it is one like Europe/Lisbon or UTC") from None
+        return value
+
+    def core(self) -> CoreHours:
+        def spans(rows: list[Staffed]) -> tuple[tuple[int, int], ...]:
+            return tuple((_minutes(s.begin), _minutes(s.end)) for s in rows)
+
+        return CoreHours(
+            tuple(spans(rows) for rows in self.week),
+            {day: spans(rows) for day, rows in self.days.items()},
+            self.zone,
+            self.people,
+        )
+
+
+class StaffedSpan(Wire):
+    """One span in which somebody is there."""
+
+    site: str = ""
+    begin: Time
+    end: Time
+
+
+class SpareNozzle(Wire):
+    """A nozzle in the drawer."""
+
+    nozzle_mm: NozzleMm = 0.4
+    hardened: bool = False
+
+
+class Planning(Wire):
+    """How the shop plans: its strategy, and what hands take, in minutes."""
+
+    strategy: Strategy = Strategy.FIRST_COME
+    clear_min: Minutes = 3
+    spool_min: Minutes = 4
+    nozzle_min: Minutes = 15
+    walk_min: Minutes = 5
+    """From a bed being ready until hands are at it while somebody is there, usually."""
+    spare_nozzles: list[SpareNozzle] = Field(default_factory=list, max_length=50)
+    scrap_reasons: list[Annotated[str, Field(min_length=1, max_length=60)]] = Field(
+        default_factory=lambda: ["warped corner", "layer shift", "stringing", "first layer let go", "surface"],
+        max_length=30,
+    )
+
+    def costs(self) -> Costs:
+        spare = tuple(Nozzle(n.nozzle_mm, n.hardened) for n in self.spare_nozzles)
+        return Costs(self.clear_min * 60, self.spool_min * 60, self.nozzle_min * 60, self.walk_min * 60, spare)
+
+
+class SpoolOrder(Wire):
+    """A reel that has come into the shop."""
+
+    material: Label = Field(min_length=1, examples=["PLA"])
+    colour: Label = Field(default="", examples=["teal"])
+    grams_full: Grams = 1000
+    grams_left: Grams | None = None
+    """All of it without this."""
+    place: Label = ""
+
+
+class SpoolUpdate(Wire):
+    """What may be changed of a spool; what is left out stays."""
+
+    grams_left: Grams | None = None
+    """What weighing it says, without the reel."""
+    place: Label | None = None
+    finished: bool | None = None
+
+
+class Spool(Wire):
+    id: int
+    material: str
+    colour: str
+    grams_full: float
+    grams_left: float
+    machine: str | None = None
+    """Where it is loaded; None: on the shelf."""
+    tool: int | None = None
+    place: str = ""
+    finished: bool = False
+    added_at: Time
+
+
+class SpoolEvent(Wire):
+    """What was taken from a spool, or what weighing it said."""
+
+    at: Time
+    grams: float
+    text: str
+    by: str
+
+
+class LoadSpool(Wire):
+    """Put a spool on a tool; what was on it goes to the shelf."""
+
+    machine: Label
+    tool: int = Field(default=0, ge=0, le=15)
+
+
+class UpkeepOrder(Wire):
+    """A span in which a machine may not build."""
+
+    machine: Label
+    begin: Time
+    end: Time
+    text: Label = Field(default="", examples=["new belts"])
+
+    @model_validator(mode="after")
+    def _forward(self) -> UpkeepOrder:
+        if self.end <= self.begin:
+            raise ValueError("the upkeep ends before it begins")
+        return self
+
+
+class Upkeep(UpkeepOrder):
+    id: int
+
+
+class HelperOrder(Wire):
+    """A link for somebody without an account: it shows the rounds of one site until it expires or is revoked."""
+
+    name: str = Field(min_length=1, max_length=80, examples=["Saturday help"])
+    site: Label = ""
+    hours: float = Field(default=12, gt=0, le=24 * 31)
+
+
+class Helper(Wire):
+    id: int
+    name: str
+    site: str
+    created_by: str
+    expires_at: Time
+    revoked: bool
+    expired: bool = False
+
+
+class NewHelper(Helper):
+    address: str
+    """The address to hand on; it is in this answer and nowhere else."""

@@ -14,9 +14,20 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
     "models": ("Models of machine and their figures.", "cli.models", ()),
     "files": ("The library of sliced files: add, find, file away, edit.", "cli.files", ("cli.edits",)),
     "parts": ("Parts, and the files that make each.", "cli.parts", ()),
+    "orders": ("Orders: what customers want by when.", "cli.orders", ()),
+    "plan": ("What each machine does next, when, and why.", "cli.planning", ()),
+    "what-if": (
+        "What would happen if: both plans side by side. Nothing of the shop changes.",
+        "cli.planning",
+        (),
+    ),
+    "rounds": ("What hands must do, soonest first, what waiting costs, and what comes.", "cli.rounds", ()),
     "jobs": ("The queue: jobs and why they wait.", "cli.work", ()),
     "builds": ("Builds: pause, resume, change, stop, clear and judge.", "cli.work", ("cli.hands",)),
     "notices": ("What people should know.", "cli.work", ()),
+    "spools": ("Spools: what is left on each, and where it is.", "cli.rounds", ()),
+    "stock": ("Good pieces on the shelf that nobody has ordered.", "cli.orders", ()),
+    "hours": ("When hands are there.", "cli.planning", ()),
     "report": ("Reports from the ledger.", "cli.report", ()),
     "follow": ("Follow all machines live. In a pipe: one line for each change of state.", "cli.follow", ()),
     "inspect": (
@@ -43,7 +54,7 @@ class _Root(SpeakingGroup):
         if cmd_name not in COMMANDS:
             return None
         _, module, more = COMMANDS[cmd_name]
-        command: click.Command = getattr(importlib.import_module(f"chronarch.{module}"), cmd_name)
+        command: click.Command = getattr(importlib.import_module(f"chronarch.{module}"), cmd_name.replace("-", "_"))
         for name in more:
             importlib.import_module(f"chronarch.{name}")
         return command

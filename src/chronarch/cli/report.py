@@ -8,7 +8,7 @@ import click
 
 from chronarch.cli.context import Service, json_option, pass_service
 from chronarch.cli.output import show_json, show_table
-from chronarch.client import requests
+from chronarch.client import planning, requests
 from chronarch.core.states import MachineState
 from chronarch.wire.report import UsageRow
 
@@ -60,6 +60,27 @@ def utilisation(service: Service, begin: datetime | None, end: datetime | None, 
     )
     rows = [_row(r, shown) for r in [*found.machines, found.fleet]]
     show_table(headings, rows, "There are no machines yet.")
+
+
+@report.command()
+@click.option("--from", "begin", type=click.DateTime(FORMATS), help="In your own zone; a week before --to without it.")
+@click.option("--to", "end", type=click.DateTime(FORMATS), help="Now without it.")
+@json_option
+@pass_service
+def turnaround(service: Service, begin: datetime | None, end: datetime | None, as_json: bool) -> None:
+    """From the end of a build to the start of the next, by machine and by whether somebody was there."""
+    begin, end = (at.astimezone() if at else None for at in (begin, end))
+    found = service.do(planning.turnaround(begin, end))
+    if as_json:
+        return show_json(found)
+    click.echo(f"{found.begin.astimezone():%a %d %b %Y %H:%M} to {found.end.astimezone():%a %d %b %Y %H:%M}\n")
+    rows = [
+        [r.name, r.shift, str(r.gaps), f"{r.middle_min:.0f} min", f"{r.late_min:.0f} min", f"{r.lost_h:.1f} h"]
+        for r in [*found.fleet, *found.machines]
+        if r.gaps
+    ]
+    headings = ("Machine", "Ended while", "Builds", "Middle", "Nine of ten within", "In all")
+    show_table(headings, rows, "No build followed another in this span.")
 
 
 def _row(r: UsageRow, shown: list[MachineState]) -> list[str]:

@@ -6,8 +6,10 @@ import click
 from rich.text import Text
 
 from chronarch.cli.context import REFUSED, Service, fail, json_option, pass_service
+from chronarch.cli.orders import promise_text, range_text
 from chronarch.cli.output import clock_time, duration, show_csv, show_facts, show_json, show_table
-from chronarch.client import requests
+from chronarch.cli.when import shop_time
+from chronarch.client import orders, requests
 from chronarch.core.states import Verdict
 from chronarch.wire import work as w
 
@@ -28,12 +30,18 @@ def jobs() -> None:
 @click.option("--hardened", is_flag=True, help="Only a hardened nozzle will do.")
 @click.option("--machine", default="", help="Only this machine.")
 @click.option("--model", default="", help="Only machines of this model.")
+@click.option("--pool", default="", help="Only machines of this pool.")
+@click.option("--tags", default="", help="Only machines with these tags, joined by and, or, not.")
+@click.option("--due", help="By when: 2026-10-23 12:00, fri 12:00, 17:00.")
+@click.option("--not-before", help="Start nothing of it before then.")
+@click.option("--priority", type=click.IntRange(-2, 2), default=0, show_default=True)
 @click.option("--held", is_flag=True, help="Queue it, but start nothing until it is released.")
 @json_option
 @pass_service
 def submit(service: Service, file: str | None, part: str | None, revision: int | None, copies: int, material: str,
            colour: str, nozzle: float | None, hardened: bool,
-           machine: str, model: str, held: bool, as_json: bool) -> None:  # fmt: skip
+           machine: str, model: str, pool: str, tags: str, due: str | None, not_before: str | None, priority: int,
+           held: bool, as_json: bool) -> None:  # fmt: skip
     """Queue copies of a file, or of a part (its name or number)."""
     order = w.JobOrder.model_validate(
         {
@@ -43,7 +51,10 @@ def submit(service: Service, file: str | None, part: str | None, revision: int |
             "copies": copies,
             "held": held,
             "requirement": {"material": material, "colour": colour, "nozzle_mm": nozzle, "hardened": hardened,
-                            "machine": machine, "model": model},
+                            "machine": machine, "model": model, "pool": pool, "tags": tags},
+            "due": shop_time(service, due),
+            "not_before": shop_time(service, not_before),
+            "priority": priority,
         }
     )  # fmt: skip
     job = service.do(requests.submit(order))
@@ -53,7 +64,7 @@ def submit(service: Service, file: str | None, part: str | None, revision: int |
     click.echo(f"Job {job.id}: {copies_text} of {job.file}, {job.state}. {job.why}".strip())
 
 
-def _job_rows(found: list[w.Job]) -> list[list[str]]:
+def _job_rows(found: list[w.Job]) -> list[list[str | Text]]:
     return [
         [
             str(j.id),
@@ -64,6 +75,9 @@ def _job_rows(found: list[w.Job]) -> list[list[str]]:
             str(j.building),
             str(j.waiting),
             needs(j.requirement),
+            clock_time(j.due),
+            range_text(j.expected) if j.state in ("waiting", "running") else "",
+            promise_text(j.promise),
             j.why,
         ]
         for j in found
@@ -77,6 +91,9 @@ def needs(r: w.Requirement) -> str:
         f"{r.nozzle_mm:g} mm" if r.nozzle_mm else "",
         "hardened" if r.hardened else "",
         r.model,
+        f"pool {r.pool}" if r.pool else "",
+        r.tags,
+        " x ".join(f"{v:g}" for v in r.volume_mm) + " mm" if r.volume_mm else "",
         f"on {r.machine}" if r.machine else "",
     ]
     return ", ".join(word for word in words if word) or "any"
@@ -95,7 +112,20 @@ def list_jobs(service: Service, ended: bool, as_json: bool, as_csv: bool) -> Non
     if as_csv:
         return show_csv(found)
     show_table(
-        ("Job", "File", "State", "Copies", "Good", "Building", "Waiting", "Needs", "Why it waits"),
+        (
+            "Job",
+            "File",
+            "State",
+            "Copies",
+            "Good",
+            "Building",
+            "Waiting",
+            "Needs",
+            "Due",
+            "Expected",
+            "Promise",
+            "Why it waits",
+        ),
         _job_rows(found),
         "Nothing is queued. Queue copies with `chronarch jobs submit FILE`.",
     )
@@ -117,7 +147,10 @@ def show_job(service: Service, number: int, as_json: bool) -> None:
             ("State", j.state),
             ("Copies", f"{j.copies}: {j.good} good, {j.building} building, {j.waiting} waiting"),
             ("Needs", needs(j.requirement)),
-            ("One copy takes", duration(j.planned_s)),
+            ("One build takes", f"{duration(j.planned_s)}{f' and yields {j.pieces}' if j.pieces > 1 else ''}"),
+            ("Order", f"{j.order} for {j.customer}" if j.order else ""),
+            ("Due", clock_time(j.due)),
+            ("Expected", range_text(j.expected) if j.state in ("waiting", "running") else ""),
             ("Why it waits", j.why),
         ]
     )
@@ -128,6 +161,68 @@ def _follows(j: w.Job) -> str:
     if j.revision is None:
         return ""
     return f", revision {j.revision}, {'pinned' if j.pinned else 'follows the newest'}"
+
+
+@jobs.command("why")
+@click.argument("number", type=int)
+@json_option
+@pass_service
+def why(service: Service, number: int, as_json: bool) -> None:
+    """Why a job waits: every machine with its reasons, and the smallest change that would start it."""
+    found = service.do(orders.job_why(number))
+    if as_json:
+        return show_json(found)
+    click.echo(found.why)
+    if found.next:
+        click.echo(f"It is {found.next}.")
+    if found.change:
+        click.echo(f"To start it now: {found.change}.")
+    if found.machines:
+        click.echo()
+        rows = [[m.machine, "; ".join(m.reasons), m.change] for m in found.machines]
+        show_table(("Machine", "Why not now", "What hands could do"), rows, "")
+
+
+@jobs.command("move")
+@click.argument("numbers", type=int, nargs=-1, required=True)
+@click.option("--before", type=int, help="Before this job; at the end of the line without it.")
+@pass_service
+def move(service: Service, numbers: tuple[int, ...], before: int | None) -> None:
+    """Put jobs elsewhere in the line."""
+    line = service.do(orders.move(list(numbers), before))
+    click.echo("The line: " + ", ".join(str(j.id) for j in line.jobs))
+
+
+@jobs.command("top")
+@click.argument("numbers", type=int, nargs=-1, required=True)
+@click.option("--undo", is_flag=True, help="Let them take their place again.")
+@pass_service
+def top(service: Service, numbers: tuple[int, ...], undo: bool) -> None:
+    """Put jobs before everything else, whatever the strategy."""
+    line = service.do(orders.batch(w.JobBatch(jobs=list(numbers), wish="untop" if undo else "top")))
+    click.echo("The line: " + ", ".join(str(j.id) for j in line.jobs))
+
+
+@jobs.command("change")
+@click.argument("number", type=int)
+@click.option("--copies", type=int)
+@click.option("--due", help="By when; 'none' takes the due time away.")
+@click.option("--not-before", help="Not before then; 'none' takes it away.")
+@click.option("--priority", type=click.IntRange(-2, 2))
+@click.option("--note")
+@pass_service
+def change(service: Service, number: int, copies: int | None, due: str | None, not_before: str | None,
+           priority: int | None, note: str | None) -> None:  # fmt: skip
+    """Change how many, by when, or how pressing a job is."""
+    given: dict[str, object] = {"copies": copies, "priority": priority, "note": note}
+    given = {k: v for k, v in given.items() if v is not None}
+    for name, text in (("due", due), ("not_before", not_before)):
+        if text is not None:
+            given[name] = None if text == "none" else shop_time(service, text)
+    if not given:
+        raise click.UsageError("Say what is to be changed: --copies, --due, --not-before, --priority, --note.")
+    j = service.do(orders.change_job(number, w.JobChange.model_validate(given)))
+    click.echo(f"Job {j.id}: {j.good} of {j.copies} good, {j.waiting} waiting. {j.why}".strip())
 
 
 @jobs.command()
@@ -270,13 +365,14 @@ def stop(service: Service, build: str, reason: str, yes: bool) -> None:
 @click.argument("build")
 @click.option("--good", "good", is_flag=True, help="The part is good: the copy counts.")
 @click.option("--scrap", metavar="REASON", help="The part is scrap, and why: the copy goes back to the queue.")
+@click.option("--pieces", type=int, help="Of several pieces: how many are good; with --scrap why the others are not.")
 @pass_service
-def clear(service: Service, build: str, good: bool, scrap: str | None) -> None:
+def clear(service: Service, build: str, good: bool, scrap: str | None, pieces: int | None) -> None:
     """Say that the bed is clear, and what came of the build (its number or machine)."""
-    if good == (scrap is not None):
+    if pieces is None and good == (scrap is not None):
         raise click.UsageError("Say either --good or --scrap REASON.")
-    given = Verdict.GOOD if good else Verdict.SCRAP
-    b = service.do(requests.verdict(build_number(service, build), given, scrap or ""))
+    given = Verdict.GOOD if good or pieces else Verdict.SCRAP
+    b = service.do(requests.verdict(build_number(service, build), given, scrap or "", pieces))
     click.echo(f"Build {b.id} on {b.machine}: {b.verdict}{f', {b.scrap_reason}' if b.scrap_reason else ''}.")
 
 

@@ -233,9 +233,11 @@ def stop(number: int, reason: str = "") -> Call[ww.Build]:
     return Call("POST", f"/api/builds/{number}/stop", ww.Build, body=ww.Because(reason=reason))
 
 
-def verdict(number: int, verdict: Verdict, reason: str = "") -> Call[ww.Build]:
-    """Raises ValueError (pydantic) for scrap without a reason, before anything is sent."""
-    return Call("POST", f"/api/builds/{number}/verdict", ww.Build, body=ww.Clearing(verdict=verdict, reason=reason))
+def verdict(number: int, verdict: Verdict, reason: str = "", good: int | None = None) -> Call[ww.Build]:
+    """`good`: of a build of several pieces, how many are. Raises ValueError (pydantic) for scrap without a reason,
+    before anything is sent."""
+    clearing = ww.Clearing(verdict=verdict, reason=reason, good=good)
+    return Call("POST", f"/api/builds/{number}/verdict", ww.Build, body=clearing)
 
 
 def notices(seen: bool = False) -> Call[list[ww.Notice]]:

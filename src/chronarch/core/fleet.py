@@ -105,8 +105,8 @@ class MachineModel:
     sequences: tuple[OwnSequence, ...] = ()
     releases: int = 0
     """How many finished parts in a row the machine may let go of by itself with nobody there; 0: it waits for hands."""
-    release_gcode: str = ""
-    """What makes it let go of a part, once the bed is below `release_c`."""
+    release_sequence: str = ""
+    """The model's sequence that makes a machine let go of a part, once the bed is below `release_c`."""
     release_s: float = 60.0
     tools: int = 1
     start_gcode: str = ""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from chronarch.core.fleet import Capability, Requirement, Tool
@@ -248,15 +248,17 @@ def first_blocker(needs: Sequence[Need], at: Standing, rules: tuple[Rule, ...] =
     return reasons[0] if reasons else "has no file that makes this part"
 
 
-def why_waiting(options: Options, wanted: str, fleet: list[Standing]) -> str:
+def why_waiting(options: Options, wanted: str, fleet: list[Standing], promised: Mapping[str, str] | None = None) -> str:
     """One sentence that says why a job waits: the nearest machine's blocker, and how many could make it at all.
-    `wanted` is the machine it is for, empty for any."""
+    `wanted` is the machine it is for, empty for any; `promised` says what an idle machine takes first."""
     if not fleet:
         return "There are no machines yet; add one."
     able = [at for at in fleet if first_blocker(options(at), at, LASTING) is None]
     if able:
         passing = [(at, first_blocker(options(at), at, PASSING)) for at in able]
-        reasons = [f"{at.capability.machine} {reason or 'is about to take it'}" for at, reason in passing]
+        first = promised or {}
+        names = [(at.capability.machine, reason) for at, reason in passing]
+        reasons = [f"{name} {reason or first.get(name, 'is about to take it')}" for name, reason in names]
         more = f" (and {len(able) - 2} more)" if len(able) > 2 else ""
         return "; ".join(reasons[:2]) + more + "."
     asked = [at for at in fleet if not wanted or at.capability.machine == wanted]

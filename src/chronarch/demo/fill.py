@@ -9,17 +9,32 @@ from pathlib import Path
 
 from sqlalchemy import insert, select, update
 
-from chronarch.client import Client, requests
+from chronarch.client import Client, orders, planning, requests
 from chronarch.core.fleet import Requirement, grams
 from chronarch.core.ledger import OPEN_END
 from chronarch.core.matching import Need
 from chronarch.core.states import BuildState
 from chronarch.demo.history import Past, PastFile, make_past
-from chronarch.demo.shop import FOLDERS, MACHINES, MATERIAL, MODELS, PARTS, PAST, QUEUE, file_name
+from chronarch.demo.shop import (
+    FOLDERS,
+    HOURS,
+    LEFT,
+    MACHINES,
+    MATERIAL,
+    MODELS,
+    ORDERS,
+    PARTS,
+    PAST,
+    PLANNING,
+    QUEUE,
+    SPARES,
+    file_name,
+)
 from chronarch.demo.slicer import slice_part
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions
 from chronarch.wire import machines as w
+from chronarch.wire import shop as ws
 from chronarch.wire.library import File
 
 DAYS = 14
@@ -53,6 +68,10 @@ def add_machines(client: Client, links: dict[str, str], cameras: str) -> None:
             "link": links[m.name],
             "camera": f"{cameras}/machines/{m.name}/frame.jpg",
             "tools": [tool.model_dump()],
+            "site": m.site,
+            "place": m.place,
+            "pools": list(m.pools),
+            "tags": list(m.tags),
         }
         client.do(requests.add_machine(w.MachineOrder.model_validate(order)))
 
@@ -146,6 +165,21 @@ async def _add_past(database: str, files: dict[str, File], now: datetime) -> Non
     await engine.dispose()
 
 
-def queue_jobs(client: Client) -> None:
-    for order in QUEUE:
-        client.do(requests.submit(order))
+def set_up(client: Client) -> None:
+    """Hours, how the shop plans, and its spools."""
+    client.do(planning.set_hours(HOURS))
+    client.do(planning.set_planning(PLANNING))
+    for m in MACHINES:
+        wish = ws.SpoolOrder(material=m.material, colour=m.colour, grams_left=LEFT[m.name])
+        client.do(planning.load_spool(client.do(planning.add_spool(wish)).id, m.name))
+    for material, colour, grams_left in SPARES:
+        wish = ws.SpoolOrder(material=material, colour=colour, grams_left=grams_left, place="rack by the door")
+        client.do(planning.add_spool(wish))
+
+
+def take_orders(client: Client) -> None:
+    """The orders in work, and the shop's own jobs."""
+    for order in ORDERS:
+        client.do(orders.make_order(order))
+    for job in QUEUE:
+        client.do(requests.submit(job))

@@ -3,6 +3,7 @@ not fit everywhere."""
 
 from __future__ import annotations
 
+import re
 import struct
 import tempfile
 from dataclasses import replace
@@ -11,12 +12,13 @@ from pathlib import Path
 from chronarch.client import Client, library
 from chronarch.core.gcode.edits import PauseAt, SetFromLayer
 from chronarch.demo.shapes import Loop, hatch
-from chronarch.demo.shop import PARTS
+from chronarch.demo.shop import PARTS, PIECES
 from chronarch.demo.slicer import Part, slice_part
 from chronarch.wire import library as w
 from chronarch.wire.library import File
 
 FACE_STRIP_MM = 0.5
+MODELLED = ("nest-box-plate", "feeder-hopper")
 BY_NAME = {part.name: part for part in PARTS}
 TAGS = {"bobbin-32": ["standing order"], "heddle-clip": ["standing order", "fiddly"], "feeder-hopper": ["food safe"]}
 NOTES = {
@@ -50,10 +52,14 @@ def tend(client: Client, files: dict[str, File]) -> None:
     for name, tags in TAGS.items():
         change = w.FileChange(tags=tags, notes=NOTES.get(name))
         client.do(library.change_file(files[name].id, change))
-    for name in ("nest-box-plate", "feeder-hopper"):
-        made_by = [f.id for f in client.do(library.files(search=name))]
-        part = client.do(library.add_part(w.PartOrder(name=name.replace("-", " "), files=made_by)))
-        client.do(library.put_model(part.id, f"{name}.stl", stl(BY_NAME[name])))
+    for name in BY_NAME:
+        made_by = client.do(library.files(search=name))
+        for file in made_by:
+            variant = int(found[1]) if (found := re.search(r"-x(\d)-", file.name)) else PIECES[name]
+            client.do(library.change_file(file.id, w.FileChange(pieces=variant)))
+        part = client.do(library.add_part(w.PartOrder(name=name.replace("-", " "), files=[f.id for f in made_by])))
+        if name in MODELLED:
+            client.do(library.put_model(part.id, f"{name}.stl", stl(BY_NAME[name])))
     client.do(library.edit(files["bobbin-32"].id, SetFromLayer(3, nozzle_c=198, fan_pct=60)))
     client.do(library.edit(files["feeder-hopper"].id, PauseAt(12, "Lay the mesh in")))
     client.do(library.change_file(files["feeder-hopper"].id, w.FileChange(notes=NOTES["feeder-hopper"])))

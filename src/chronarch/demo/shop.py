@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
 
+from chronarch.core.dispatch.shop import Strategy
 from chronarch.demo.shapes import Ellipse, Point, RoundedBox, Slice
 from chronarch.demo.slicer import Part
 from chronarch.wire import machines as w
+from chronarch.wire.orders import LineOrder, OrderOrder
+from chronarch.wire.shop import Planning, SiteHours, SpareNozzle, Staffed
 from chronarch.wire.work import JobOrder, Requirement
 
 NAME = "Marrow Lane Fabrication"
+OPENING = datetime(2026, 10, 19, 9, 12, tzinfo=UTC)
 
 _LIGHT = w.SwitchLines(name="light", on="M355 S1", off="M355 S0")
 _WIPE = w.OwnSequence(
@@ -27,6 +32,12 @@ _TUNE = w.OwnSequence(
     guarded=True,
     clear_bed=False,
 )
+_SWEEP = w.OwnSequence(
+    name="sweep bed",
+    lines="G28 X Y\nG1 Z2 F600\nG1 X125 Y240 F6000\nG1 Y2 F1500\nG1 X60 Y240 F6000\nG1 Y2 F1500\n"
+    "G1 X190 Y240 F6000\nG1 Y2 F1500\nG1 Z30 F600\nG1 X5 Y240 F6000\nM400",
+    clear_bed=False,
+)
 
 MODELS = (
     w.Model(
@@ -39,6 +50,7 @@ MODELS = (
     w.Model(
         name="Kiln 250", volume_mm=(250, 250, 260), park_mm=(5, 240), nozzle_ceiling_c=300, bed_ceiling_c=120,
         switches=(_LIGHT, w.SwitchLines(name="extraction", on="M42 P4 S255", off="M42 P4 S0")),
+        sequences=(_SWEEP,), releases=3, release_sequence="sweep bed", release_s=60,
     ),
 )  # fmt: skip
 
@@ -56,16 +68,30 @@ class DemoMachine:
     pace: float = 1.0
     link: str = "tcp"
     """How it is reached: over tcp, a serial port, or mqtt for one that runs files itself."""
+    site: str = "Bench room"
+    place: str = ""
+    pools: tuple[str, ...] = ("everyday",)
+    tags: tuple[str, ...] = ()
 
+
+YARD = "Yard shed"
 
 MACHINES = (
-    DemoMachine("Anchor", "Lantern 220", "PLA", "teal", pace=1.02),
-    DemoMachine("Bezel", "Lantern 220", "PLA", "ochre", pace=1.06),
-    DemoMachine("Crown", "Lantern 220", "PLA", "teal", pace=0.98, link="serial"),
-    DemoMachine("Fusee", "Lantern 300", "PLA", "slate", pace=1.10),
-    DemoMachine("Pallet", "Kiln 250", "PETG", "blue", hardened=True, pace=1.04, link="mqtt"),
-    DemoMachine("Verge", "Lantern 300", "PLA", "white", nozzle_mm=0.6, pace=1.0),
-)
+    DemoMachine("Anchor", "Lantern 220", "PLA", "teal", pace=1.02, place="A1", tags=("food safe",)),
+    DemoMachine("Arbor", "Lantern 220", "PLA", "teal", pace=1.01, place="A2"),
+    DemoMachine("Bezel", "Lantern 220", "PLA", "ochre", pace=1.06, place="A3", tags=("food safe",)),
+    DemoMachine("Crown", "Lantern 220", "PLA", "teal", pace=0.98, link="serial", place="A4"),
+    DemoMachine("Detent", "Kiln 250", "PLA", "ochre", pace=1.03, place="B1", pools=("everyday", "tough")),
+    DemoMachine("Fusee", "Lantern 300", "PLA", "slate", pace=1.10, place="B2", pools=("everyday", "wide")),
+    DemoMachine("Gnomon", "Lantern 300", "PLA", "slate", pace=1.04, place="B3", pools=("everyday", "wide")),
+    DemoMachine("Pallet", "Kiln 250", "PETG", "blue", hardened=True, pace=1.04, link="mqtt", site=YARD, place="1",
+                pools=("tough",)),
+    DemoMachine("Pinion", "Kiln 250", "PLA", "white", pace=1.0, place="B4"),
+    DemoMachine("Ratchet", "Lantern 220", "PETG", "blue", pace=1.05, site=YARD, place="2", pools=("tough",)),
+    DemoMachine("Stem", "Lantern 220", "PLA", "ochre", pace=0.99, site=YARD, place="3"),
+    DemoMachine("Verge", "Lantern 300", "PLA", "white", nozzle_mm=0.6, pace=1.0, site=YARD, place="4",
+                pools=("wide",), tags=("draughty",)),
+)  # fmt: skip
 
 
 def _grid(columns: int, rows: int, pitch: float, middle: Point = (110.0, 110.0)) -> tuple[Point, ...]:
@@ -107,21 +133,52 @@ def file_name(part: Part) -> str:
     return f"{part.name}.gcode"
 
 
-def _order(part: str, copies: int, **needs: object) -> JobOrder:
-    requirement = Requirement.model_validate({"material": MATERIAL.get(part, "PLA"), **needs})
-    return JobOrder(file=f"{part}.gcode", copies=copies, requirement=requirement)
+PIECES = {part.name: len(part.spots) for part in PARTS}
+"""How many parts one build of each file yields."""
 
+
+def _line(part: str, quantity: int, **needs: object) -> LineOrder:
+    requirement = Requirement.model_validate({"material": MATERIAL.get(part, "PLA"), **needs})
+    return LineOrder(part=part.replace("-", " "), quantity=quantity, requirement=requirement)
+
+
+def _by(days: int, hour: int) -> datetime:
+    return OPENING.replace(hour=hour, minute=0) + timedelta(days=days)
+
+
+TERN, LOOM, ROW = "Tern Island Observatory", "Loomfield Weaving School", "Brackwater Rowing Club"
+
+ORDERS = (
+    OrderOrder(
+        customer=LOOM, due=_by(1, 12), note="Looms are strung on Wednesday.", tags=["standing order"],
+        lines=[_line("bobbin-32", 90, colour="teal"), _line("heddle-clip", 200, colour="slate"),
+               _line("shuttle-tip", 60, colour="teal")],
+    ),
+    OrderOrder(
+        customer=ROW, due=_by(0, 17), note="Collected at the gate, Monday evening.", priority=1,
+        lines=[_line("oarlock-spacer", 38, colour="blue"), _line("rigger-shim", 40, material="PLA", colour="ochre")],
+    ),
+    OrderOrder(
+        customer=TERN, due=_by(3, 17), note="Ring gauges checked one by one with the plug.",
+        lines=[_line("ring-gauge-24", 120, colour="ochre", nozzle_mm=0.4), _line("feeder-hopper", 18, tags='"food safe"'),
+               _line("nest-box-plate", 36, pool="wide")],
+    ),
+)  # fmt: skip
 
 QUEUE = (
-    _order("bobbin-32", 3, colour="teal", nozzle_mm=0.4),
-    _order("ring-gauge-24", 2, colour="ochre"),
-    _order("heddle-clip", 4, colour="slate"),
-    _order("oarlock-spacer", 3, colour="blue"),
-    JobOrder(part="nest box plate", copies=2, requirement=Requirement(material="PLA", machine="Verge")),
-    _order("shuttle-tip", 2, colour="teal"),
-    _order("feeder-hopper", 2),
-    _order("rigger-shim", 2, material="PETG", colour="black"),
-)
-"""What is queued when the demo first opens; the last one waits for a spool that nobody has loaded."""
+    JobOrder(file="rigger-shim.gcode", copies=8, note="trial in black",
+             requirement=Requirement(material="PETG", colour="black")),
+    JobOrder(part="shuttle tip", copies=6, note="for the shelf", requirement=Requirement(material="PLA")),
+)  # fmt: skip
+"""Jobs of the shop's own; the first waits for a spool that nobody has."""
+
+SPARES = (("PLA", "teal", 820), ("PLA", "ochre", 1000), ("PLA", "slate", 640), ("PLA", "white", 310),
+          ("PETG", "blue", 950))  # fmt: skip
+LEFT = {"Anchor": 410, "Arbor": 700, "Bezel": 180, "Crown": 560, "Detent": 930, "Fusee": 350, "Gnomon": 270,
+        "Pallet": 600, "Pinion": 480, "Ratchet": 390, "Stem": 760, "Verge": 520}  # fmt: skip
+"""Grams on what is loaded."""
+
+HOURS = SiteHours(week=[[Staffed(begin="08:00", end="17:00")] for _ in range(5)] + [[], []], zone="UTC", people=1)
+PLANNING = Planning(strategy=Strategy.HANDS_AWARE, spare_nozzles=[SpareNozzle(nozzle_mm=0.4)])
 
 PAST = ("bobbin-32", "ring-gauge-24", "heddle-clip", "oarlock-spacer", "nest-box-plate", "shuttle-tip", "feeder-hopper")

@@ -22,14 +22,13 @@ from chronarch.demo import fill
 from chronarch.demo import library as demo_library
 from chronarch.demo.broker import USER, BrokerFailed, PrivateBroker
 from chronarch.demo.processes import Child
-from chronarch.demo.shop import MACHINES, MODELS, NAME
+from chronarch.demo.shop import MACHINES, MODELS, NAME, OPENING
 from chronarch.records.database import migrate
 from chronarch.records.server import PrivateServer, ServerFailed, free_port
 from chronarch.service.command import register_key, register_person
 from chronarch.service.settings import Settings
 from chronarch.wire.people import Scope
 
-OPENING = datetime(2026, 10, 19, 9, 12, tzinfo=UTC)
 LOGIN, PERSON = "maud", "Maud"
 PORT = 8420
 READY_WITHIN_S = 40
@@ -131,7 +130,7 @@ class Demo:
             self.children[2].start()
             self._wait("tender", lambda: all(m.reachable for m in client.do(requests.machines())), self.children[2])
             if not self.kept.filled:
-                fill.queue_jobs(client)
+                fill.take_orders(client)
                 self.kept.filled = True
                 self._save()
         self._write_environment()
@@ -217,6 +216,7 @@ class Demo:
         fill.add_past(self.database.url, files, self.clock.now())
         demo_library.add_variants(client)
         demo_library.tend(client, files)
+        fill.set_up(client)
 
     def _write_environment(self) -> None:
         """A file to source: the command on the path, the service's address and a key."""

@@ -90,6 +90,7 @@ def file_wire(k: Kept, paces: dict[str, w.Pace], model: str = "") -> w.File:
         tags=k.file.tags,
         part=k.part,
         part_id=k.file.part_id,
+        pieces=k.file.pieces,
         revision=k.revision.number,
         sha256=k.revision.sha256,
         size=k.size,

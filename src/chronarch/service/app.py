@@ -29,6 +29,7 @@ from chronarch.service.hot_folder import watch_forever
 from chronarch.service.live import Hub, LiveEvent
 from chronarch.service.once import forget_unfinished
 from chronarch.service.reading import Readers
+from chronarch.service.releasing import Releasing
 from chronarch.service.routes import (
     builds,
     contents,
@@ -112,7 +113,9 @@ def make_app(settings: Settings) -> FastAPI:
         shop = Shop(settings, clock, sessions, Blobs(settings.blobs), Readers(), hub, fleet, Doorkeeper(), heat)
         await _load_fleet(shop)
         app.state.shop = shop
-        forever = [dispatch_forever(shop), heat.write_forever(), _read_missing_forever(shop)]
+        forever = [
+            dispatch_forever(shop), heat.write_forever(), _read_missing_forever(shop), Releasing(shop).watch_forever(),
+        ]  # fmt: skip
         if settings.hot_folder is not None:
             forever.append(watch_forever(shop, settings.hot_folder))
         tasks = [asyncio.create_task(work) for work in forever]

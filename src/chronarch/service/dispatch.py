@@ -147,7 +147,12 @@ def why(shop: Shop, waiting: Waiting) -> str:
     """Why a job's copies wait, in one sentence."""
     options: Callable[[Standing], list[Need]] = waiting.options
     wanted = waiting.job.requirement.get("machine", "")
-    return why_waiting(options, wanted, [shop.fleet.standing(known) for known in shop.fleet.all()])
+    promised = {}
+    for known in shop.fleet.all():
+        first = shop.planner.last.plan.next_on(known.row.name) if shop.planner.last else None
+        if first is not None and first.job != waiting.job.id:
+            promised[known.row.name] = f"takes job {first.job} first"
+    return why_waiting(options, wanted, [shop.fleet.standing(known) for known in shop.fleet.all()], promised)
 
 
 async def hand_out(shop: Shop, db: AsyncSession) -> int:

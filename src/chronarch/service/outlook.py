@@ -189,11 +189,12 @@ async def what_if(shop: Shop, db: AsyncSession, wish: w.WhatIf) -> w.WhatIfAnswe
     before = make_plan(planned.snapshot)
     after = make_plan(then)
     dues = {job: c.due for c in changes if isinstance(c, DueBy) for job in c.jobs}
+    asked = {(c.order, c.job) for c in wish.changes if isinstance(c, w.IfDue)}
     now = await _outlook(shop, db, planned, planned.snapshot, before, dues)
     would = await _outlook(shop, db, planned, then, after, dues)
     return w.WhatIfAnswer(
         question=question, now=now, then=would, staffed=staffed_wire(then, timedelta(days=7)),
-        answer=_answer(shop, now, would, dues),
+        answer=_answer(shop, now, would, asked),
     )  # fmt: skip
 
 
@@ -250,7 +251,7 @@ def _productive(snapshot: Snapshot, plan: Plan, planned: Planned) -> float:
     return seconds / (WEEK_S * len(snapshot.machines))
 
 
-def _answer(shop: Shop, now: w.Outlook, then: w.Outlook, dues: dict[int, datetime]) -> str:
+def _answer(shop: Shop, now: w.Outlook, then: w.Outlook, wanted: set[tuple[int | None, int | None]]) -> str:
     """In words: first what was asked for, then what it does to the others."""
     zone = shop.fleet.zone
 
@@ -259,7 +260,7 @@ def _answer(shop: Shop, now: w.Outlook, then: w.Outlook, dues: dict[int, datetim
 
     parts = []
     before = {(o.order, o.job): o for o in now.orders}
-    asked = [o for o in then.orders if o.due in dues.values()]
+    asked = [o for o in then.orders if (o.order, o.job) in wanted]
     for o in asked:
         verb = {"in time": "Yes", "at risk": "Perhaps", "late": "No"}.get(o.promise, "No")
         parts.append(

@@ -54,6 +54,10 @@ class Settings:
         found = self.hours.get(site) or self.hours.get("")
         return found.core() if found else ALWAYS
 
+    def is_staffed(self, at: datetime, site: str = "") -> bool:
+        """Whether somebody is at a site."""
+        return self.staffing(at - timedelta(days=1), at + timedelta(minutes=1), site).span_at(at) is not None
+
     def staffing(self, begin: datetime, end: datetime, site: str = "") -> Staffing:
         return Staffing(self.core(site).spans(begin, end))
 

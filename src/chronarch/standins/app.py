@@ -54,6 +54,7 @@ def _camera(m: MachineStandin, o: FaultOrder) -> None:
 def _heal(m: MachineStandin, o: FaultOrder) -> None:
     m.corrupt_share = m.lose_share = m.corrupt_bytes = 0.0
     m.camera_fault = ""
+    m.part_sticks = False
     for heater in (m.nozzle, m.bed):
         heater.dead, heater.drift_c_s, heater.offset_c = False, 0.0, 0.0
 
@@ -68,6 +69,7 @@ FAULTS: dict[str, tuple[str, Callable[[MachineStandin, FaultOrder], None]]] = {
     "lose": ("a share VALUE of all lines is lost, both ways", _lose),
     "damage-piece": ("the next piece of a file is damaged on its way", _damage_piece),
     "camera": ("the camera does TEXT: hangs, floods or garbage", _camera),
+    "part-sticks": ("parts do not come off by themselves", lambda m, o: setattr(m, "part_sticks", True)),
     "reset": ("the machine starts anew", lambda m, o: m.reset()),
     "fault": ("the machine reports TEXT as a fault", lambda m, o: m.say(f"Error:{o.text or 'fan 0 stalled'}")),
     "halt": ("the machine stops itself, saying TEXT", lambda m, o: m.halt(o.text or "driver fault")),

@@ -24,6 +24,8 @@ from chronarch.standins.picture import Picture
 
 OWN_LINES = 900_000_000
 BUSY_EVERY_S = 0.5
+SWEEP_MM, LETS_GO_C = 6.0, 50.0
+"""A head so low pushes against parts; they come off a bed that is no warmer."""
 _WORD = re.compile(r"([A-Z])\s*([-+]?(?:\d+\.?\d*|\.\d+))")
 
 
@@ -108,6 +110,7 @@ class MachineStandin:
         self.speed_pct = self.flow_pct = 100.0
         self.z_offset_mm = 0.0
         self.camera_fault = ""
+        self.part_sticks = False
 
     # Life ----------------------------------------------------------------------------------------------------
 
@@ -266,6 +269,13 @@ class MachineStandin:
         start, end, fed = self.motion.move(words, self.now())
         if fed > 0 and start[:2] != end[:2]:
             self.picture.lay(start, end)
+        elif start[2] <= SWEEP_MM and start[1] - end[1] >= self.setup.volume_mm[1] / 2 and self._lets_go():
+            self.picture.clear()
+
+    def _lets_go(self) -> bool:
+        """Whether a part that is pushed comes off: the bed is cool, and it is not one that sticks."""
+        self._warm()
+        return self.bed.reading_c <= LETS_GO_C and not self.part_sticks
 
     async def _home(self, words: dict[str, float], command: str) -> None:
         await self._sleep_until(self.motion.done_at(self.now()))

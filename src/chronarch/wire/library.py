@@ -177,6 +177,8 @@ class File(Wire):
     tags: list[str] = Field(default_factory=list)
     part: str | None = None
     part_id: int | None = None
+    pieces: int = 1
+    """How many parts one build of it yields."""
     revision: int = 1
     sha256: str
     size: int
@@ -200,6 +202,8 @@ class FileChange(Wire):
     tags: list[Tag] | None = Field(default=None, max_length=30)
     part: int | None = None
     """The part it makes; 0 for none."""
+    pieces: int | None = Field(default=None, ge=1, le=10_000)
+    """How many parts one build of it yields."""
 
 
 class Folder(Wire):

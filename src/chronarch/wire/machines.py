@@ -120,7 +120,8 @@ class Model(Wire):
     sequences: tuple[OwnSequence, ...] = Field(default=(), max_length=50)
     releases: int = Field(default=0, ge=0, le=50)
     """How many finished parts in a row a machine may let go of by itself with nobody there; 0: it waits for hands."""
-    release_gcode: str = Field(default="", max_length=4000)
+    release_sequence: str = Field(default="", max_length=60)
+    """The model's own sequence that makes it let go of a part, once its bed is below `release_c`."""
     release_s: float = Field(default=60, ge=0, le=3600)
     tools: int = Field(default=1, ge=1, le=16)
     start_gcode: str = Field(default="", max_length=20_000)

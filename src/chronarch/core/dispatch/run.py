@@ -51,6 +51,8 @@ TONIGHT_S, BEHIND_S, PRESS_S = 1800.0, 1800.0, 3600.0
 """A bed that waits longer for hands waits overnight; hands that have so much before them are behind; what is due
 presses so long before it must."""
 
+PATIENCE_S, HARDLY = 1800.0, 0.5
+"""A machine that has stood so long for a change that nobody made takes what it can without, if there is any."""
 RUSH = 0.3
 """How much of that time is really wanted: some beds are ready early."""
 
@@ -197,7 +199,8 @@ def look(m, n, t, kept, rush, b):
         wait = came - ready
         cleared = came + rules[R_CLEAR]
     o[O_START], o[O_END], o[O_CLEARED], o[O_WAIT] = start, end, cleared, wait
-    o[O_SECONDS], o[O_CHANGE], o[O_CAN] = seconds, change, 1.0
+    o[O_SECONDS], o[O_CHANGE] = seconds, change
+    o[O_CAN] = HARDLY if change > 0.0 and t <= 1e-6 and at[M_IDLE] > PATIENCE_S else 1.0
     if rules[R_STRATEGY] == HANDS_AWARE:
         behind = max(0.0, b.free[site, person(b.free, site, b.sites[site, 2])] - t)
         _appeal(at, t, kept, behind, b.spans, first, last, rules, o)
@@ -309,7 +312,9 @@ def choose(m, t, b):
                 look(m, n, t, kept, rush, b)
     found, choices = held, 0
     top, priority, rank, number, line, why = 0.0, 0.0, 0.0, 0.0, 0.0, W_LINE
+    can = 0.0
     if held >= 0:
+        can = offers[int(jobs[held, J_NEED]), O_CAN]
         top, priority, line = jobs[held, J_TOP], jobs[held, J_PRIORITY], jobs[held, J_LINE]
         rank, number, why = weigh(jobs[held], offers[int(jobs[held, J_NEED])], t, again, rules)
     i = 0
@@ -331,7 +336,10 @@ def choose(m, t, b):
         elif offers[n, O_CAN] == 0.0:
             continue
         choices += 1
-        if found >= 0:
+        able = offers[n, O_CAN]
+        if found >= 0 and able < can:
+            continue
+        if found >= 0 and able == can:
             if row_j[J_TOP] != top:
                 if row_j[J_TOP] < top:
                     continue
@@ -339,8 +347,9 @@ def choose(m, t, b):
                 continue
         r, x, w = weigh(row_j, offers[n], t, again, rules)
         worse = r > rank or (r == rank and (x > number + 1e-9 or (x > number - 1e-9 and row_j[J_LINE] >= line)))
-        if found >= 0 and row_j[J_TOP] == top and row_j[J_PRIORITY] == priority and worse:
+        if found >= 0 and able == can and row_j[J_TOP] == top and row_j[J_PRIORITY] == priority and worse:
             continue
+        can = able
         found, top, priority, rank, number, line, why = j, row_j[J_TOP], row_j[J_PRIORITY], r, x, row_j[J_LINE], w
     if found >= 0:
         if held >= 0 and found == held:

@@ -6,6 +6,7 @@ from collections.abc import Hashable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from enum import IntEnum, StrEnum
+from functools import cached_property
 from math import inf
 from typing import NamedTuple
 
@@ -190,4 +191,8 @@ class Plan:
         return [a for a in self.assignments if a.machine == machine]
 
     def next_on(self, machine: str) -> Assignment | None:
-        return next((a for a in self.assignments if a.machine == machine), None)
+        return self._first.get(machine)
+
+    @cached_property
+    def _first(self) -> dict[str, Assignment]:
+        return {a.machine: a for a in reversed(self.assignments)}

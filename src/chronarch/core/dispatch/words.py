@@ -35,4 +35,4 @@ def why_words(a: Assignment, strategy: Strategy, time: Callable[[float], datetim
     wanted = " and ".join(c for c in changes if c)
     if wanted:
         text += f"; needs {wanted} first"
-    return ("as planned before: " if a.choices == 0 and a.why is not Why.TOP else "") + text
+    return text

@@ -117,6 +117,8 @@ async def change_file(which: str, change: w.FileChange, who: Operator, shop: The
             row.notes = change.notes.strip()
         if change.tags is not None:
             row.tags = sorted(set(change.tags), key=str.lower)
+        if change.pieces is not None:
+            row.pieces = change.pieces
         if change.part is not None:
             if change.part and await db.get(t.Part, change.part) is None:
                 raise Refused(422, f"There is no part {change.part}; `chronarch parts list` shows all.")

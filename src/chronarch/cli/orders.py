@@ -1,0 +1,260 @@
+"""`chronarch orders` and `stock`: what customers want by when, and what lies on the shelf."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+from rich.text import Text
+
+from chronarch.cli.context import Service, json_option, pass_service
+from chronarch.cli.output import clock_time, show_csv, show_facts, show_json, show_table
+from chronarch.cli.when import shop_time
+from chronarch.client import orders as calls
+from chronarch.client import requests
+from chronarch.wire import orders as w
+from chronarch.wire.common import Range
+from chronarch.wire.work import Requirement
+
+LOOKS = {"in time": "green", "at risk": "bold yellow", "late": "bold red", "unknown": "bold red", "done": "dim"}
+
+
+def promise_text(promise: str) -> Text:
+    return Text("" if promise == "none" else promise, style=LOOKS.get(promise, ""))
+
+
+def range_text(r: Range | None) -> str:
+    """When something is expected: the middle, and between what."""
+    if r is None:
+        return "not as things are"
+    early, late = r.early.astimezone(), r.late.astimezone()
+    short = early.date() == late.date() == r.likely.astimezone().date()
+    return f"{clock_time(r.likely)} ({early:%H:%M} to {late:%H:%M})" if short else (
+        f"{clock_time(r.likely)} ({early:%a %H:%M} to {late:%a %H:%M})"
+    )  # fmt: skip
+
+
+@click.group()
+def orders() -> None:
+    """Orders: what customers want by when."""
+
+
+@orders.command("list")
+@click.option("--all", "ended", is_flag=True, help="Finished and cancelled ones too.")
+@json_option
+@click.option("--csv", "as_csv", is_flag=True, help="Print rows as CSV.")
+@pass_service
+def list_orders(service: Service, ended: bool, as_json: bool, as_csv: bool) -> None:
+    """Orders, what is due first."""
+    found = service.do(calls.orders(ended))
+    if as_json:
+        return show_json(found)
+    if as_csv:
+        return show_csv(found)
+    now = service.do(requests.shop()).now
+    rows: list[list[str | Text]] = [
+        [
+            str(o.id), o.customer, o.state, f"{o.good} of {o.pieces}", str(o.building), str(o.waiting),
+            clock_time(o.due, now), range_text(o.expected) if o.state not in ("finished", "cancelled") else "",
+            promise_text(o.promise),
+        ]
+        for o in found
+    ]  # fmt: skip
+    show_table(
+        ("Order", "Customer", "State", "Good", "Building", "Waiting", "Due", "Expected", "Promise"),
+        rows,
+        "No order is in work. Make one with `chronarch orders add CUSTOMER PART=QUANTITY`.",
+    )
+
+
+def show(o: w.Order) -> None:
+    show_facts(
+        [
+            ("Order", f"{o.id} for {o.customer}, made {clock_time(o.created_at)} by {o.created_by}"),
+            ("State", o.state),
+            ("Stands", o.words),
+            ("Due", clock_time(o.due)),
+            ("Note", o.note),
+            ("Tags", ", ".join(o.tags)),
+        ]
+    )
+    click.echo()
+    show_table(
+        ("Job", "What", "Needs", "Copies", "Good", "Building", "Waiting", "Expected", "Why it waits"),
+        [
+            [
+                str(j.id), j.file, needs(j.requirement), str(j.copies), str(j.good), str(j.building), str(j.waiting),
+                range_text(j.expected) if j.state in ("waiting", "running") else j.state, j.why,
+            ]
+            for j in o.lines
+        ],
+        "It has no lines.",
+    )  # fmt: skip
+
+
+def needs(r: Requirement) -> str:
+    from chronarch.cli.work import needs as words
+
+    return words(r)
+
+
+@orders.command("show")
+@click.argument("number", type=int)
+@json_option
+@pass_service
+def show_order(service: Service, number: int, as_json: bool) -> None:
+    """One order: how far it is, whether it will be in time, its lines."""
+    o = service.do(calls.order(number))
+    return show_json(o) if as_json else show(o)
+
+
+class LineText(click.ParamType[w.LineOrder]):
+    """`WHAT=QUANTITY[,material=PLA][,colour=teal][,nozzle=0.4][,pool=P][,machine=M][,stock=2]`; WHAT is a part, or a
+    file when it ends in .gcode."""
+
+    name = "WHAT=QUANTITY[,…]"
+    ALSO = ("material", "colour", "nozzle", "pool", "machine", "model", "tags", "stock", "note")
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> w.LineOrder:
+        if isinstance(value, w.LineOrder):
+            return value
+        head, *more = str(value).split(",")
+        what, _, many = head.rpartition("=")
+        if not what or not many.strip().isdigit():
+            self.fail(f"{value!r} does not say how many; write WHAT=QUANTITY, like 'nest box plate=12'.", param, ctx)
+        given: dict[str, Any] = {}
+        for pair in more:
+            key, _, text = pair.partition("=")
+            if key.strip() not in self.ALSO or not text:
+                self.fail(
+                    f"{pair!r} is not understood; possible: {', '.join(f'{a}=…' for a in self.ALSO)}.", param, ctx
+                )
+            given[key.strip()] = text.strip()
+        stock, note = int(given.pop("stock", 0)), given.pop("note", "")
+        if "nozzle" in given:
+            given["nozzle_mm"] = given.pop("nozzle")
+        where = {"file": what} if what.lower().endswith((".gcode", ".gco", ".g")) else {"part": what}
+        return w.LineOrder.model_validate(
+            {**where, "quantity": int(many), "requirement": given, "from_stock": stock, "note": note}
+        )
+
+
+@orders.command("add")
+@click.argument("customer")
+@click.argument("lines", type=LineText(), nargs=-1, required=True)
+@click.option("--due", help="By when: 2026-10-23 12:00, fri 12:00, 17:00.")
+@click.option("--not-before", help="Start nothing of it before then.")
+@click.option("--note", default="")
+@click.option("--priority", type=click.IntRange(-2, 2), default=0, show_default=True)
+@click.option("--tag", "tags", multiple=True)
+@click.option("--held", is_flag=True, help="Start nothing until it is released.")
+@json_option
+@pass_service
+def add_order(service: Service, customer: str, lines: tuple[w.LineOrder, ...], due: str | None, not_before: str | None,
+              note: str, priority: int, tags: tuple[str, ...], held: bool, as_json: bool) -> None:  # fmt: skip
+    """Make an order. Each line is WHAT=QUANTITY, then ,material=… ,colour=… ,nozzle=… ,pool=… ,stock=… where wanted."""
+    order = w.OrderOrder(
+        customer=customer, note=note, due=shop_time(service, due), not_before=shop_time(service, not_before),
+        priority=priority, tags=list(tags), held=held, lines=list(lines),
+    )  # fmt: skip
+    made = service.do(calls.make_order(order))
+    if as_json:
+        return show_json(made)
+    click.echo(f"Order {made.id} for {made.customer}: {made.words}")
+
+
+@orders.command("add-csv")
+@click.argument("path", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@json_option
+@pass_service
+def add_csv(service: Service, path: Path, as_json: bool) -> None:
+    """Make orders from a CSV file with columns customer, part or file, and order, due, quantity, material, colour,
+    nozzle_mm, pool, note where wanted. All of it is made, or nothing."""
+    made = service.do(calls.orders_from_csv(path.read_bytes()))
+    if as_json:
+        return show_json(made)
+    for o in made:
+        click.echo(f"Order {o.id} for {o.customer}: {o.words}")
+
+
+@orders.command("change")
+@click.argument("number", type=int)
+@click.option("--due", help="By when; 'none' takes the due time away.")
+@click.option("--not-before", help="Not before then; 'none' takes it away.")
+@click.option("--note")
+@click.option("--priority", type=click.IntRange(-2, 2))
+@click.option("--hold/--release", "held", default=None, help="Start nothing more of it, or let it go on.")
+@click.option("--add", "lines", type=LineText(), multiple=True, help="A line to add, as in `add`.")
+@pass_service
+def change(service: Service, number: int, due: str | None, not_before: str | None, note: str | None,
+           priority: int | None, held: bool | None, lines: tuple[w.LineOrder, ...]) -> None:  # fmt: skip
+    """Change an order; its due time, priority and hold go to its lines."""
+    given: dict[str, Any] = {"note": note, "priority": priority, "held": held}
+    given = {k: v for k, v in given.items() if v is not None}
+    for name, text in (("due", due), ("not_before", not_before)):
+        if text is not None:
+            given[name] = None if text == "none" else shop_time(service, text)
+    if lines:
+        given["add"] = list(lines)
+    if not given:
+        raise click.UsageError("Say what is to be changed: --due, --not-before, --note, --priority, --hold, --add.")
+    o = service.do(calls.change_order(number, w.OrderChange(**given)))
+    click.echo(f"Order {o.id}: {o.words}")
+
+
+@orders.command()
+@click.argument("number", type=int)
+@click.option("--running", type=click.Choice(["finish", "stop"]), help="What becomes of copies that are being built.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@pass_service
+def cancel(service: Service, number: int, running: str | None, yes: bool) -> None:
+    """Make nothing more for an order; what is good goes to stock."""
+    o = service.do(calls.order(number))
+    if o.building and running is None:
+        running = click.prompt(f"{o.building} are being built: finish or stop", type=click.Choice(["finish", "stop"]))
+    if not yes:
+        click.confirm(f"Cancel order {number} for {o.customer}? {o.waiting} more will not be made.", abort=True)
+    made = service.do(calls.cancel_order(number, w.Cancel.model_validate({"running": running})))
+    click.echo(f"Order {made.id} is cancelled. {made.good} good went to stock.")
+
+
+@orders.command()
+@click.argument("number", type=int)
+@click.option("--due", help="By when: 2026-10-23 12:00, fri 12:00, 17:00.")
+@pass_service
+def repeat(service: Service, number: int, due: str | None) -> None:
+    """Make an order once more, as it was."""
+    o = service.do(calls.repeat_order(number, shop_time(service, due)))
+    click.echo(f"Order {o.id} for {o.customer}: {o.words}")
+
+
+@click.group()
+def stock() -> None:
+    """Good pieces on the shelf that nobody has ordered."""
+
+
+@stock.command("list")
+@json_option
+@pass_service
+def list_stock(service: Service, as_json: bool) -> None:
+    """What is on the shelf."""
+    found = service.do(calls.stock())
+    if as_json:
+        return show_json(found)
+    rows = [[s.part or s.file or "", f"{s.colour} {s.material}".strip(), str(s.pieces)] for s in found]
+    show_table(("What", "Made of", "Copies"), rows, "The shelf is empty. What is made beyond an order comes here.")
+
+
+@stock.command("count")
+@click.argument("what")
+@click.argument("pieces", type=int)
+@click.option("--material", default="")
+@click.option("--colour", default="")
+@pass_service
+def count(service: Service, what: str, pieces: int, material: str, colour: str) -> None:
+    """Say how many of a part (or of a file, by its name in .gcode) are on the shelf."""
+    where = {"file": what} if what.lower().endswith(".gcode") else {"part": what}
+    order = w.StockCount.model_validate({**where, "pieces": pieces, "material": material, "colour": colour})
+    service.do(calls.count_stock(order))
+    click.echo(f"{pieces} of {what} are on the shelf.")

@@ -1,0 +1,31 @@
+"""Whether a bed is clear, told from camera frames: the same view as when it was clear last, but for what moves anyway.
+
+Frames are compared as grey thumbnails, cell by cell, after the brightness of the whole has been evened out, so that a
+lamp does not look like a part. A part is a patch of cells that differ; the head, which stands somewhere else, is one
+small patch too, so a few cells are allowed.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+Grey = np.ndarray[Any, np.dtype[np.float64]]
+DIFFERS = 14.0
+"""Grey levels, of 255, by which a cell of the bed differs when something lies on it."""
+ALLOWED = 0.004
+"""The share of cells that may differ."""
+
+
+def difference(clear: Grey, now: Grey) -> float:
+    """The share of cells that differ, 0 to 1, of two grey pictures of one size. Raises ValueError for two sizes."""
+    if clear.shape != now.shape:
+        raise ValueError(f"the pictures have two sizes, {clear.shape} and {now.shape}")
+    lit = now - float(np.median(now - clear))
+    return float(np.mean(np.abs(lit - clear) > DIFFERS))
+
+
+def is_clear(clear: Grey, now: Grey) -> bool:
+    """Whether the bed of `now` is as clear as that of `clear`."""
+    return difference(clear, now) <= ALLOWED

@@ -14,12 +14,23 @@ import { PartPage, PartsPage } from "./pages/library/parts";
 import { LevelPage } from "./pages/machine/level";
 import { LogPage } from "./pages/machine/log";
 import { MachinePage } from "./pages/machine/machine";
+import { OrderPage } from "./pages/orders/order";
+import { OrdersPage } from "./pages/orders/orders";
+import { HelpPage } from "./pages/rounds/help";
+import { RoundsPage } from "./pages/rounds/rounds";
+import { SetupPage } from "./pages/setup/setup";
+import { WhatIfPage } from "./pages/what-if/what-if";
 import { QueuePage } from "./pages/queue/queue";
 import { RecordsPage } from "./pages/records/records";
 import { SignInPage } from "./pages/sign-in";
 import { Empty, Failed, Loading, Page, Sheet } from "./ui/page";
 
+/** The console, but for the one page that somebody without an account may see. */
 export function App() {
+  return window.location.pathname === "/help" ? <HelpPage /> : <Console />;
+}
+
+function Console() {
   const me = useMe();
   const client = useQueryClient();
   if (me.isPending) return <Loading />;
@@ -30,7 +41,12 @@ export function App() {
       <Frame me={me.data}>
         <Routes>
           <Route path="/" element={<BoardPage />} />
+          <Route path="/rounds" element={<RoundsPage />} />
+          <Route path="/orders" element={<OrdersPage />} />
+          <Route path="/orders/:number" element={<OrderPage />} />
           <Route path="/queue" element={<QueuePage />} />
+          <Route path="/what-if" element={<WhatIfPage />} />
+          <Route path="/setup" element={<SetupPage />} />
           <Route path="/library" element={<LibraryPage />} />
           <Route path="/library/bin" element={<BinPage />} />
           <Route path="/library/parts" element={<PartsPage />} />

@@ -1,8 +1,8 @@
 import * as Menu from "@radix-ui/react-dropdown-menu";
 import { useQueryClient } from "@tanstack/react-query";
-import { BarChart3, Bell, CircleUser, Clock3, FileBox, ListOrdered } from "lucide-react";
+import { BarChart3, Bell, CircleUser, ClipboardList, Clock3, FileBox, Footprints, ListOrdered } from "lucide-react";
 import type { ReactNode } from "react";
-import { NavLink } from "react-router";
+import { Link, NavLink } from "react-router";
 
 import { api, type Me, setCsrf, value } from "./api/client";
 import { useLive, useNow } from "./api/live";
@@ -13,6 +13,8 @@ import { type Theme, useTheme } from "./ui/theme";
 
 const PAGES = [
   { to: "/", name: "Board", icon: Clock3 },
+  { to: "/rounds", name: "Rounds", icon: Footprints },
+  { to: "/orders", name: "Orders", icon: ClipboardList },
   { to: "/queue", name: "Queue", icon: ListOrdered },
   { to: "/library", name: "Library", icon: FileBox },
   { to: "/records", name: "Records", icon: BarChart3 },
@@ -177,6 +179,17 @@ function Person({ me }: { me: Me }) {
               </Menu.RadioItem>
             ))}
           </Menu.RadioGroup>
+          <Menu.Separator className="my-1.5 h-px bg-rule" />
+          <Menu.Item className={item} asChild>
+            <Link to="/setup" className="text-ink no-underline">
+              Set-up
+            </Link>
+          </Menu.Item>
+          <Menu.Item className={item} asChild>
+            <Link to="/what-if" className="text-ink no-underline">
+              What if
+            </Link>
+          </Menu.Item>
           <Menu.Separator className="my-1.5 h-px bg-rule" />
           <Menu.Item className={item} onSelect={() => void signOut()}>
             Sign out

@@ -14,7 +14,11 @@ interface Live {
 
 const LiveContext = createContext<Live>({ now: () => new Date(), rate: 1, heard: false, lost: null });
 
-const ALSO: Record<string, string[]> = { builds: ["machine", "build", "changes", "level"], ledger: ["ledger"] };
+const ALSO: Record<string, string[]> = {
+  builds: ["machine", "build", "changes", "level"],
+  ledger: ["ledger"],
+  spools: ["setup", "machine"],
+};
 
 /** Listens to the live stream and keeps the query cache fresh; gives shop time to all below. */
 export function LiveProvider({ children }: { children: ReactNode }) {
@@ -35,7 +39,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       setClock({ shop: Date.parse(shop.now), at: performance.now(), rate: shop.rate });
       client.setQueryData(["shop"], shop);
       setLost(null);
-      for (const kind of ["jobs", "builds", "notices", "ledger", "files", "parts", "arrivals", "machine"]) waiting.current.add(kind);
+      for (const kind of ["jobs", "builds", "notices", "ledger", "files", "parts", "arrivals", "machine", "orders", "plan", "setup"]) waiting.current.add(kind);
     });
     source.addEventListener("machine", (e) => {
       const machine = JSON.parse(e.data) as Machine;

@@ -37,6 +37,73 @@ export const useJobs = (ended: boolean) =>
     refetchInterval: 10_000,
   });
 
+/** The line, with the version that a move must name. */
+export const useQueue = () =>
+  useQuery({
+    queryKey: ["jobs", "line"],
+    queryFn: () => value(api.GET("/api/queue")),
+    refetchInterval: 10_000,
+  });
+
+export const useJobWhy = (number: number, open: boolean) =>
+  useQuery({
+    enabled: open,
+    queryKey: ["jobs", "why", number],
+    queryFn: () => value(api.GET("/api/jobs/{number}/why", { params: { path: { number } } })),
+  });
+
+export const useOrders = (ended = false) =>
+  useQuery({
+    queryKey: ["orders", ended],
+    queryFn: () => value(api.GET("/api/orders", { params: { query: { ended } } })),
+    refetchInterval: 10_000,
+  });
+
+export const useOrder = (number: number) =>
+  useQuery({
+    queryKey: ["orders", "one", number],
+    queryFn: () => value(api.GET("/api/orders/{number}", { params: { path: { number } } })),
+    refetchInterval: 10_000,
+  });
+
+export const useStock = () => useQuery({ queryKey: ["orders", "stock"], queryFn: () => value(api.GET("/api/stock")) });
+
+/** What each machine does next; renewed as things change, and every few seconds. */
+export const usePlan = () =>
+  useQuery({ queryKey: ["plan"], queryFn: () => value(api.GET("/api/plan")), refetchInterval: 5_000 });
+
+export const useRounds = (site: string | null) =>
+  useQuery({
+    queryKey: ["plan", "rounds", site],
+    queryFn: () => value(api.GET("/api/rounds", { params: { query: site === null ? {} : { site } } })),
+    refetchInterval: 5_000,
+    placeholderData: (before) => before,
+  });
+
+/** Says that somebody looks, now and then; tells what happened while they were away. */
+export const useSinceYouLeft = () =>
+  useQuery({
+    queryKey: ["since"],
+    queryFn: () => value(api.POST("/api/me/here")),
+    refetchInterval: 60_000,
+    refetchIntervalInBackground: false,
+  });
+
+export const usePlanning = () => useQuery({ queryKey: ["setup", "planning"], queryFn: () => value(api.GET("/api/planning")) });
+
+export const useHours = () => useQuery({ queryKey: ["setup", "hours"], queryFn: () => value(api.GET("/api/hours")) });
+
+export const useSpools = () => useQuery({ queryKey: ["setup", "spools"], queryFn: () => value(api.GET("/api/spools")) });
+
+export const useHelpers = () => useQuery({ queryKey: ["setup", "helpers"], queryFn: () => value(api.GET("/api/helpers")) });
+
+export const useTurnaround = (from: string, to: string) =>
+  useQuery({
+    queryKey: ["utilisation", "turnaround", from, to],
+    queryFn: () => value(api.GET("/api/report/turnaround", { params: { query: { from, to } } })),
+    placeholderData: (before) => before,
+  });
+
 export interface FileFilter {
   search?: string;
   folder?: string;

@@ -14,6 +14,13 @@ export const day = (at: Date | string) =>
 export const when = (at: Date | string, now: Date) =>
   new Date(at).toDateString() === now.toDateString() ? clock(at) : `${day(at)}, ${clock(at)}`;
 
+/** The same, shorter, for times within a few days: the weekday is enough then. */
+export const soon = (at: Date | string, now: Date) => {
+  const far = Math.abs(new Date(at).getTime() - now.getTime()) > 5 * 86_400_000;
+  const weekday = new Date(at).toLocaleDateString("en-GB", { weekday: "short" });
+  return far || new Date(at).toDateString() === now.toDateString() ? when(at, now) : `${weekday} ${clock(at)}`;
+};
+
 export function duration(seconds: number): string {
   if (seconds < 60) return `${Math.max(0, Math.round(seconds))} s`;
   const minutes = Math.round(seconds / 60);
@@ -30,4 +37,8 @@ export const grams = (mm: number, material = "PLA") =>
   `${(((Math.PI / 4) * 1.75 ** 2 * mm * (DENSITY[material.toUpperCase()] ?? 1.24)) / 1000).toFixed(1)} g`;
 export const metres = (mm: number) => `${(mm / 1000).toFixed(2)} m`;
 export const degrees = (c: number | null | undefined) => (c == null ? "–" : `${c.toFixed(0)} °C`);
+/** A length of time as people say it: minutes, then hours. */
+export const minutes = (min: number) => (min < 90 ? `${Math.round(min)} min` : `${(min / 60).toFixed(1)} h`);
+/** What a date field of this browser takes and gives, in its own zone. */
+export const localInput = (at: Date) => new Date(at.getTime() - at.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
 export const sum = (values: Iterable<number>) => [...values].reduce((a, b) => a + b, 0);

@@ -175,7 +175,8 @@ def batches(stands: Sequence[Stand], now: datetime, within: timedelta = SOON) ->
         last = soon[-1][0]
         minutes = max(1, round((last - now) / timedelta(minutes=1)))
         names = tuple(name for _, name in soon)
-        text = f"In {minutes} min {len(names)} more will be ready ({', '.join(names)}): go once."
+        where = f" in {site}" if site else ""
+        text = f"In {minutes} min {len(names)} more will be ready{where} ({', '.join(names)}): go once."
         found.append(Batch(last, names, text))
     return found
 

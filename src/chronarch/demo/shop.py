@@ -151,7 +151,7 @@ TERN, LOOM, ROW = "Tern Island Observatory", "Loomfield Weaving School", "Brackw
 ORDERS = (
     OrderOrder(
         customer=LOOM, due=_by(1, 12), note="Looms are strung on Wednesday.", tags=["standing order"],
-        lines=[_line("bobbin-32", 90, colour="teal"), _line("heddle-clip", 200, colour="slate"),
+        lines=[_line("bobbin-32", 72, colour="teal"), _line("heddle-clip", 176, colour="slate"),
                _line("shuttle-tip", 60, colour="teal")],
     ),
     OrderOrder(
@@ -160,8 +160,8 @@ ORDERS = (
     ),
     OrderOrder(
         customer=TERN, due=_by(3, 17), note="Ring gauges checked one by one with the plug.",
-        lines=[_line("ring-gauge-24", 120, colour="ochre", nozzle_mm=0.4), _line("feeder-hopper", 18, tags='"food safe"'),
-               _line("nest-box-plate", 36, pool="wide")],
+        lines=[_line("ring-gauge-24", 120, colour="ochre", nozzle_mm=0.4),
+               _line("feeder-hopper", 18, tags='"food safe"'), _line("nest-box-plate", 36, pool="wide")],
     ),
 )  # fmt: skip
 

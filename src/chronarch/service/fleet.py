@@ -25,6 +25,8 @@ from chronarch.wire.hands import Hands
 from chronarch.wire.upstream import Command, Deed, Reply, Sample
 
 COMMAND_WITHIN_S = 15.0
+NOTHING_LAID = 0.01
+"""The progress up to which a build is sure to have laid nothing."""
 
 
 @dataclass
@@ -54,6 +56,16 @@ class Known:
     """What is loaded, by tool, where the shop counts spools."""
     frame: bytes = b""
     frame_at: datetime | None = None
+    clear_frame: bytes = b""
+    """The newest frame that shows its bed clear for certain."""
+
+    def take_frame(self, frame: bytes, at: datetime) -> None:
+        """Keep a frame, and as one of the clear bed when the machine stands idle or a build has only begun to heat."""
+        self.frame, self.frame_at = frame, at
+        live = self.sample.build if self.sample else None
+        heats = self.row.state == MachineState.WARMING and live is not None and live.progress < NOTHING_LAID
+        if at > self.row.since and (heats or (self.row.state == MachineState.IDLE and self.brief is None)):
+            self.clear_frame = frame
 
 
 class Fleet:

@@ -7,7 +7,6 @@ import asyncio
 import io
 import logging
 from contextlib import suppress
-from datetime import datetime
 
 import numpy as np
 from PIL import Image
@@ -44,12 +43,11 @@ class Releasing:
 
     def __init__(self, shop: Shop) -> None:
         self._shop = shop
-        self._clear: dict[str, tuple[datetime, bytes]] = {}
         self._under_way: set[str] = set()
         self._tasks: set[asyncio.Task[None]] = set()
 
     async def watch_forever(self) -> None:
-        """Remember what each clear bed looks like, and have parts let go of as beds cool."""
+        """Have parts let go of as beds cool."""
         while True:
             await asyncio.sleep(LOOK_EVERY_S)
             for known in self._shop.fleet.all():
@@ -58,10 +56,6 @@ class Releasing:
 
     def _look(self, known: Known) -> None:
         row, brief = known.row, known.brief
-        if row.state == MachineState.IDLE and brief is None and known.frame:
-            if known.frame_at is not None and known.frame_at > row.since:
-                self._clear[row.name] = (known.frame_at, known.frame)
-            return
         ready = row.state == MachineState.UNCLEARED and brief is not None and self._shop.fleet.reachable(known)
         if not ready or brief is None or row.release_stuck or row.releases_left <= 0:
             return
@@ -85,8 +79,8 @@ class Releasing:
 
     async def _try(self, known: Known) -> str:
         """Have the machine let go, and look whether it has; says what was wrong, nothing when the bed is clear."""
-        clear = self._clear.get(known.row.name)
-        if clear is None:
+        clear = known.clear_frame
+        if not clear:
             return "there is no camera frame of its clear bed to compare with"
         wish = hands.Run(known.model.release_sequence, {})
         try:
@@ -96,7 +90,7 @@ class Releasing:
         done = known.frame_at
         deadline = asyncio.get_running_loop().time() + SEEN_WITHIN_S
         share = 1.0
-        reference = await asyncio.to_thread(grey, clear[1])
+        reference = await asyncio.to_thread(grey, clear)
         while asyncio.get_running_loop().time() < deadline:
             if known.frame and known.frame_at != done:
                 done = known.frame_at

@@ -1,21 +1,23 @@
 import { useMemo, useState } from "react";
 import { Link } from "react-router";
 
-import type { LedgerEntry, Machine, MachineState } from "../../api/client";
+import type { Foreseen, LedgerEntry, Machine, MachineState, Plan, StaffedSpan } from "../../api/client";
 import { useLive, useNow } from "../../api/live";
-import { useLedger, useMachines } from "../../api/queries";
-import { duration, percent } from "../../ui/format";
+import { useLedger, useMachines, usePlan } from "../../api/queries";
+import { clock, duration, percent, when } from "../../ui/format";
 import { Frame as CameraFrame } from "../../ui/camera";
 import { Empty, Failed, Loading, Page, Sheet } from "../../ui/page";
 import { StateLegend, StateMark, STATES } from "../../ui/state";
 import { makeAxis } from "./axis";
 import { Hands } from "./hands";
+import { HandsRow, unstaffed } from "./hands-row";
+import { Since } from "./since";
 import { AxisHead, AxisRules, Timeline } from "./timeline";
 
 const SPANS = [
-  { name: "3 h", past: 1.5, future: 1.5 },
-  { name: "8 h", past: 5, future: 3 },
-  { name: "1 day", past: 20, future: 6 },
+  { name: "3 h", past: 1, future: 2 },
+  { name: "8 h", past: 3, future: 5 },
+  { name: "1 day", past: 8, future: 16 },
 ];
 const COLUMNS = "sm:grid-cols-[17rem_1fr] lg:grid-cols-[22rem_1fr]";
 
@@ -33,6 +35,8 @@ export function BoardPage() {
   const all = machines.data ?? [];
   const present = STATES.filter((s) => all.some((m) => m.state === s));
   const rows = all.filter((m) => shown === "all" || m.state === shown);
+  const [group, setGroup] = useState<Group>("none");
+  const plan = usePlan();
 
   return (
     <Page
@@ -44,6 +48,17 @@ export function BoardPage() {
             options={["all", ...present].map((s) => ({ key: s, name: s === "all" ? `all ${all.length}` : s }))}
             value={shown}
             choose={(s) => setShown(s as MachineState | "all")}
+          />
+          <Choice
+            label="Group"
+            options={[
+              { key: "none", name: "by name" },
+              { key: "site", name: "by site" },
+              { key: "pool", name: "by pool" },
+              { key: "material", name: "by material" },
+            ]}
+            value={group}
+            choose={(g) => setGroup(g as Group)}
           />
           <Choice
             label="Span"
@@ -68,8 +83,9 @@ export function BoardPage() {
         </Sheet>
       ) : (
         <>
+          <Since />
           <Hands machines={all} />
-          <Rows machines={rows} ledgers={byMachine} past={chosen.past} future={chosen.future} />
+          <Rows groups={grouped(rows, group)} ledgers={byMachine} past={chosen.past} future={chosen.future} plan={plan.data} />
           <div className="mt-5">
             <StateLegend states={STATES} />
           </div>
@@ -102,34 +118,91 @@ function Choice(props: {
   );
 }
 
-function Rows(props: { machines: Machine[]; ledgers: Map<string, LedgerEntry[]>; past: number; future: number }) {
+type Group = "none" | "site" | "pool" | "material";
+
+const KEYS: Record<Group, (m: Machine) => string[]> = {
+  none: () => [""],
+  site: (m) => [m.site || "no site"],
+  pool: (m) => (m.pools?.length ? m.pools : ["no pool"]),
+  material: (m) => [[m.tools[0]?.colour, m.tools[0]?.material].filter(Boolean).join(" ") || "nothing loaded"],
+};
+
+/** Rows under headings; a machine of several pools stands under each. */
+function grouped(machines: Machine[], group: Group): [string, Machine[]][] {
+  const found = new Map<string, Machine[]>();
+  for (const m of machines) for (const key of KEYS[group](m)) found.set(key, [...(found.get(key) ?? []), m]);
+  return [...found].sort(([a], [b]) => a.localeCompare(b));
+}
+
+function Rows(props: {
+  groups: [string, Machine[]][];
+  ledgers: Map<string, LedgerEntry[]>;
+  past: number;
+  future: number;
+  plan: Plan | undefined;
+}) {
   const { rate } = useLive();
   const now = useNow(rate > 1 ? 500 : 5000);
   const axis = makeAxis(now, props.past, props.future, 11);
+  const staffed = props.plan?.staffed ?? [];
+  const away = props.plan ? unstaffed(staffed, axis, now.getTime()) : [];
+  const next = useMemo(() => {
+    const found = new Map<string, Foreseen[]>();
+    for (const b of props.plan?.builds ?? []) found.set(b.machine, [...(found.get(b.machine) ?? []), b]);
+    return found;
+  }, [props.plan]);
+  const idle = new Map((props.plan?.machines ?? []).map((m) => [m.machine, m.idle ?? ""]));
   return (
     <Sheet className="overflow-hidden">
       <div className={`hidden h-9 border-b border-rule sm:grid ${COLUMNS}`}>
         <div />
         <AxisHead axis={axis} now={now} />
       </div>
-      {props.machines.length === 0 && <Empty title="None in this state">Choose another state above.</Empty>}
-      <ul className="m-0 list-none divide-y divide-rule p-0">
-        {props.machines.map((m) => (
-          <li key={m.name} className={`relative grid grid-cols-1 [contain-intrinsic-size:5rem] [content-visibility:auto] ${COLUMNS}`}>
-            <Head machine={m} />
-            <div className="relative hidden min-h-20 sm:block">
-              <AxisRules axis={axis} now={now} />
-              <Timeline axis={axis} entries={props.ledgers.get(m.name) ?? []} machine={m} now={now} />
-            </div>
-          </li>
-        ))}
-      </ul>
+      <div className={`hidden h-11 border-b border-rule sm:grid ${COLUMNS}`}>
+        <div className="flex items-center justify-between gap-3 border-r border-rule px-4">
+          <span className="font-semibold">Hands</span>
+          <span className="text-sm text-faded">{hereWords(staffed, now)}</span>
+        </div>
+        <div className="relative">
+          <AxisRules axis={axis} now={now} away={away} />
+          <HandsRow plan={props.plan} axis={axis} now={now} staffed={staffed} />
+        </div>
+      </div>
+      {props.groups.length === 0 && <Empty title="None in this state">Choose another state above.</Empty>}
+      {props.groups.map(([name, machines]) => (
+        <div key={name}>
+          {name && <h2 className="m-0 border-b border-rule bg-sunk/50 px-4 py-1.5 text-sm font-semibold">{name}</h2>}
+          <ul className="m-0 list-none divide-y divide-rule border-b border-rule p-0 last:border-0">
+            {machines.map((m) => (
+              <li key={m.name} className={`relative grid grid-cols-1 [contain-intrinsic-size:5rem] [content-visibility:auto] ${COLUMNS}`}>
+                <Head machine={m} idle={idle.get(m.name)} />
+                <div className="relative hidden min-h-20 sm:block">
+                  <AxisRules axis={axis} now={now} away={away} />
+                  <Timeline axis={axis} entries={props.ledgers.get(m.name) ?? []} machine={m} now={now} next={next.get(m.name)} />
+                </div>
+              </li>
+            ))}
+          </ul>
+        </div>
+      ))}
     </Sheet>
   );
 }
 
+/** Until when somebody is here, or from when on. */
+function hereWords(staffed: StaffedSpan[], now: Date) {
+  const spans = staffed.filter((s) => !s.site);
+  const current = spans.find((s) => Date.parse(s.begin) <= now.getTime() && Date.parse(s.end) > now.getTime());
+  if (current) {
+    const always = Date.parse(current.end) - now.getTime() > 2 * 86_400_000;
+    return always ? "somebody is always here" : `somebody is here until ${clock(current.end)}`;
+  }
+  const next = spans.find((s) => Date.parse(s.begin) > now.getTime());
+  return next ? `nobody is here until ${when(next.begin, now)}` : "nobody is here";
+}
+
 /** A row's left end: frame, name, state, and how its build stands. */
-function Head({ machine: m }: { machine: Machine }) {
+function Head({ machine: m, idle = "" }: { machine: Machine; idle?: string }) {
   const b = m.build;
   const live = b && !b.outcome;
   return (
@@ -150,7 +223,9 @@ function Head({ machine: m }: { machine: Machine }) {
           )}
         </span>
         <span className="block truncate text-sm text-faded">
-          {!m.reachable ? "tender away: as last heard" : b ? b.file : m.reason || "no build"}
+          <span title={b ? undefined : idle}>
+            {!m.reachable ? "tender away: as last heard" : b ? b.file : m.reason || idle || "no build"}
+          </span>
         </span>
       </span>
     </Link>

@@ -3,10 +3,12 @@ import { Link } from "react-router";
 
 import type { Machine } from "../../api/client";
 import { useNow } from "../../api/live";
+import { useRounds } from "../../api/queries";
 import { Button } from "../../ui/button";
 import { clock, duration } from "../../ui/format";
 import { wantsHands } from "../../ui/state";
 import { ClearDialog } from "../machine/clear";
+import { OrdersStrip } from "./orders-strip";
 
 const WANTED: Partial<Record<Machine["state"], string>> = {
   uncleared: "clear and judge",
@@ -19,6 +21,8 @@ const COMING = 4;
 export function Hands({ machines }: { machines: Machine[] }) {
   const now = useNow(2000);
   const [clearing, setClearing] = useState<Machine | null>(null);
+  const tasks = useRounds(null).data?.tasks ?? [];
+  const loads = tasks.filter((t) => ["load", "nozzle", "start", "judge", "confirm"].includes(t.kind)).slice(0, 4);
   const due = machines.filter(wantsHands).sort((a, b) => Date.parse(a.since) - Date.parse(b.since));
   const coming = machines
     .filter((m) => m.build?.expected_end && m.state !== "paused")
@@ -28,7 +32,7 @@ export function Hands({ machines }: { machines: Machine[] }) {
     <section aria-label="Next hands" className="mb-5 flex flex-wrap items-stretch gap-x-8 gap-y-3">
       <div className="min-w-60 flex-1">
         <h2 className="m-0 mb-1.5 flex items-baseline gap-2 text-base font-semibold text-brass">Now</h2>
-        {due.length === 0 && <p className="m-0 py-1.5 text-faded">Nothing needs hands.</p>}
+        {due.length === 0 && loads.length === 0 && <p className="m-0 py-1.5 text-faded">Nothing needs hands.</p>}
         <ul className="m-0 flex list-none flex-col gap-1.5 p-0">
           {due.map((m) => (
             <li key={m.name} className="flex min-h-9 items-center gap-3">
@@ -46,7 +50,20 @@ export function Hands({ machines }: { machines: Machine[] }) {
               {m.state === "uncleared" && m.build && <Button onClick={() => setClearing(m)}>Clear…</Button>}
             </li>
           ))}
+          {loads.map((t) => (
+            <li key={`${t.machine} ${t.kind}`} className="flex min-h-9 items-center gap-3">
+              <Link to={`/machines/${encodeURIComponent(t.machine)}`} className="w-16 font-semibold text-ink">
+                {t.machine}
+              </Link>
+              <span className="min-w-0 flex-1">{t.text}</span>
+            </li>
+          ))}
         </ul>
+        {due.length + loads.length > 0 && (
+          <Link to="/rounds" className="mt-1 inline-block text-sm">
+            Go the rounds
+          </Link>
+        )}
       </div>
       <div className="min-w-60 flex-1">
         <h2 className="m-0 mb-1.5 text-base font-semibold">Next</h2>
@@ -61,6 +78,7 @@ export function Hands({ machines }: { machines: Machine[] }) {
           ))}
         </ul>
       </div>
+      <OrdersStrip />
       {clearing?.build && (
         <ClearDialog machine={clearing.name} build={clearing.build} close={() => setClearing(null)} />
       )}

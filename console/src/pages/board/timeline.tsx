@@ -1,11 +1,23 @@
-import type { LedgerEntry, Machine } from "../../api/client";
+import type { Foreseen, LedgerEntry, Machine } from "../../api/client";
 import { clock, duration } from "../../ui/format";
 import type { Axis } from "./axis";
 
 const share = (x: number) => `${(x * 100).toFixed(3)}%`;
 
-/** One machine's past, as the ledger has it, the rest of its build, and what is not known yet. */
-export function Timeline({ axis, entries, machine, now }: { axis: Axis; entries: LedgerEntry[]; machine: Machine; now: Date }) {
+/** One machine's past, as the ledger has it, the rest of its build, and what the plan has it build next. */
+export function Timeline({
+  axis,
+  entries,
+  machine,
+  now,
+  next = [],
+}: {
+  axis: Axis;
+  entries: LedgerEntry[];
+  machine: Machine;
+  now: Date;
+  next?: Foreseen[];
+}) {
   const expected = machine.build?.expected_end ? Date.parse(machine.build.expected_end) : null;
   const nowAt = axis.at(now.getTime());
   return (
@@ -25,6 +37,24 @@ export function Timeline({ axis, entries, machine, now }: { axis: Axis; entries:
           />
         );
       })}
+      {next.map((b) => {
+        const from = Math.max(Date.parse(b.start.likely), now.getTime());
+        const to = Math.min(Date.parse(b.end.likely), axis.end);
+        if (to <= from || from > axis.end) return null;
+        const width = axis.at(to) - axis.at(from);
+        const first = [b.load, b.nozzle].filter(Boolean).join(" and ");
+        return (
+          <div
+            key={`${b.job} ${b.start.likely}`}
+            className="state-bar absolute top-1/2 flex h-5 -translate-y-1/2 items-center overflow-hidden rounded-[3px] px-1.5"
+            data-state="planned"
+            title={`${b.what}, job ${b.job}: ${clock(b.start.likely)} to ${clock(b.end.likely)} (${clock(b.end.early)}–${clock(b.end.late)}). ${b.why}${first ? `. First: ${first}` : ""}`}
+            style={{ left: share(axis.at(from)), width: share(width) }}
+          >
+            {width > 0.05 && <span className="truncate text-xs text-faded">{b.what}</span>}
+          </div>
+        );
+      })}
       {expected && expected > now.getTime() && (
         <>
           <div
@@ -33,12 +63,14 @@ export function Timeline({ axis, entries, machine, now }: { axis: Axis; entries:
             title={`${machine.build?.file}: expected to end at ${clock(new Date(expected))}`}
             style={{ left: share(nowAt), width: share(Math.min(axis.at(expected), 1) - nowAt) }}
           />
-          <span
-            className="absolute top-1/2 -translate-y-1/2 pl-2 text-sm whitespace-nowrap text-faded"
-            style={{ left: share(Math.min(axis.at(expected), 0.9)) }}
-          >
-            {clock(new Date(expected))}
-          </span>
+          {axis.at(expected) < 0.985 && (
+            <span
+              className={`absolute text-xs whitespace-nowrap text-faded ${next.length ? "top-1 -translate-x-1/2" : "top-1/2 -translate-y-1/2 pl-2"}`}
+              style={{ left: share(Math.min(axis.at(expected), 0.95)) }}
+            >
+              {clock(new Date(expected))}
+            </span>
+          )}
         </>
       )}
     </div>
@@ -71,9 +103,17 @@ export function AxisHead({ axis, now, near = 0.045 }: { axis: Axis; now: Date; n
   );
 }
 
-export function AxisRules({ axis, now }: { axis: Axis; now: Date }) {
+/** Hour lines, now, and shade over the hours to come without hands. */
+export function AxisRules({ axis, now, away = [] }: { axis: Axis; now: Date; away?: [number, number][] }) {
   return (
     <div aria-hidden className="pointer-events-none absolute inset-0">
+      {away.map(([from, to]) => (
+        <div
+          key={from}
+          className="absolute inset-y-0 bg-sunk/70"
+          style={{ left: share(axis.at(from)), width: share(axis.at(to) - axis.at(from)) }}
+        />
+      ))}
       {axis.ticks.map((t) => (
         <div key={t.time} className="absolute inset-y-0 w-px bg-rule/70" style={{ left: share(axis.at(t.time)) }} />
       ))}

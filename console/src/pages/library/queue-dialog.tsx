@@ -1,7 +1,7 @@
 import { type FormEvent, useState } from "react";
 import { useNavigate } from "react-router";
 
-import { api, type LibraryFile, type Part, value } from "../../api/client";
+import { ANY, api, type LibraryFile, type Part, value } from "../../api/client";
 import { useChange, useMachines } from "../../api/queries";
 import { Button } from "../../ui/button";
 import { Dialog, Field, inputLook } from "../../ui/dialog";
@@ -43,7 +43,9 @@ export function QueueDialog({ wanted, close }: { wanted: Wanted; close: () => vo
           revision: pinned ? (file?.revision ?? null) : null,
           copies,
           held: false,
-          requirement: { material, colour, machine, nozzle_mm: nozzle ? Number(nozzle) : null, hardened: false, model: "" },
+          priority: 0,
+          note: "",
+          requirement: { ...ANY, material, colour, machine, nozzle_mm: nozzle ? Number(nozzle) : null } as never,
         },
       }),
     ).then(() => navigate("/queue"));

@@ -1,12 +1,10 @@
 import { useState } from "react";
 
 import { api, type Machine, value } from "../../api/client";
-import { useChange } from "../../api/queries";
+import { useChange, usePlanning } from "../../api/queries";
 import { Button } from "../../ui/button";
 import { Dialog, Field, inputLook } from "../../ui/dialog";
 import { Refusal } from "../../ui/page";
-
-const REASONS = ["warped corner", "layer shift", "stringing", "first layer let go", "stopped early"];
 
 /** The bed is clear: what came of the build? */
 export function ClearDialog({
@@ -20,6 +18,7 @@ export function ClearDialog({
 }) {
   const [scrap, setScrap] = useState(false);
   const [reason, setReason] = useState("");
+  const reasons = usePlanning().data?.scrap_reasons ?? [];
   const judge = useChange(
     (verdict: "good" | "scrap") =>
       value(
@@ -30,6 +29,8 @@ export function ClearDialog({
       ).then(close),
     "jobs",
     "builds",
+    "plan",
+    "orders",
   );
   return (
     <Dialog
@@ -51,7 +52,7 @@ export function ClearDialog({
         </Field>
       )}
       <datalist id="scrap-reasons">
-        {REASONS.map((r) => (
+        {reasons.map((r) => (
           <option key={r} value={r} />
         ))}
       </datalist>

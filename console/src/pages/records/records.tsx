@@ -1,10 +1,10 @@
 import { Download } from "lucide-react";
 import { useState } from "react";
 
-import type { MachineState, UsageRow } from "../../api/client";
+import type { MachineState, TurnaroundRow, UsageRow } from "../../api/client";
 import { useLive } from "../../api/live";
-import { useUtilisation } from "../../api/queries";
-import { day, clock, percent, width } from "../../ui/format";
+import { useTurnaround, useUtilisation } from "../../api/queries";
+import { clock, day, minutes, percent, width } from "../../ui/format";
 import { Empty, Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { StateLegend, StateMark } from "../../ui/state";
 
@@ -37,6 +37,7 @@ function Records({ now: opened }: { now: Date }) {
   const to = new Date(span.to).toISOString();
   const backwards = from >= to;
   const report = useUtilisation(from, to);
+  const turnaround = useTurnaround(from, to);
   const choose = (days: number) => {
     const end = now();
     setSpan({ from: local(new Date(end.getTime() - days * 86400_000)), to: local(end) });
@@ -94,7 +95,7 @@ function Records({ now: opened }: { now: Date }) {
         </Sheet>
       ) : (
         <div className={report.isPlaceholderData ? "opacity-60" : ""}>
-          <Figures fleet={report.data.fleet} />
+          <Figures fleet={report.data.fleet} turnaround={turnaround.data?.fleet ?? []} />
           <Sheet className="mb-5">
             <SheetTitle beside={`${day(from)}, ${clock(from)} to ${day(to)}, ${clock(to)}`}>Where the time went</SheetTitle>
             <div className="px-5 pb-5">
@@ -106,6 +107,12 @@ function Records({ now: opened }: { now: Date }) {
               </div>
             </div>
           </Sheet>
+          {turnaround.data && turnaround.data.fleet.some((r) => r.gaps > 0) && (
+            <Sheet className="mb-5">
+              <SheetTitle beside="from the end of a build to the start of the next">Turnaround</SheetTitle>
+              <TurnaroundTable machines={turnaround.data.machines} fleet={turnaround.data.fleet} />
+            </Sheet>
+          )}
           <Sheet>
             <SheetTitle
               beside={
@@ -124,9 +131,15 @@ function Records({ now: opened }: { now: Date }) {
   );
 }
 
-function Figures({ fleet }: { fleet: UsageRow }) {
+function Figures({ fleet, turnaround }: { fleet: UsageRow; turnaround: TurnaroundRow[] }) {
   const judged = fleet.good + fleet.scrap;
+  const staffed = turnaround.find((t) => t.shift === "staffed");
   const figures = [
+    {
+      name: "turnaround",
+      value: staffed?.gaps ? minutes(staffed.middle_min) : "–",
+      of: staffed?.gaps ? `between builds while somebody is here; nine of ten within ${minutes(staffed.late_min)}` : "no build followed another",
+    },
     { name: "utilisation", value: percent(fleet.utilisation, 1), of: "of recorded time warming or building" },
     { name: "printing", value: `${fleet.printing_h.toFixed(1)} h`, of: "all machines together" },
     { name: "good", value: String(fleet.good), of: judged ? `${percent(fleet.good / judged, 1)} of ${judged} judged` : "none judged" },
@@ -134,7 +147,7 @@ function Figures({ fleet }: { fleet: UsageRow }) {
     { name: "filament", value: `${(fleet.grams / 1000).toFixed(2)} kg`, of: "in builds that ended" },
   ];
   return (
-    <dl className="mt-0 mb-6 grid grid-cols-2 gap-x-8 gap-y-5 sm:grid-cols-3 lg:grid-cols-5">
+    <dl className="mt-0 mb-6 grid grid-cols-2 gap-x-8 gap-y-5 sm:grid-cols-3 lg:grid-cols-6">
       {figures.map((f) => (
         <div key={f.name}>
           <dt className="text-sm text-faded">{f.name}</dt>
@@ -172,6 +185,51 @@ function Bar({ row }: { row: UsageRow }) {
         )}
       </span>
       <span className="text-right">{percent(row.utilisation, 1)}</span>
+    </div>
+  );
+}
+
+function TurnaroundTable({ machines, fleet }: { machines: TurnaroundRow[]; fleet: TurnaroundRow[] }) {
+  const names = [...new Set(machines.map((r) => r.name))];
+  const of = (name: string, shift: string) => [...machines, ...fleet].find((r) => r.name === name && r.shift === shift);
+  const longest = Math.max(1, ...machines.filter((r) => r.shift === "staffed").map((r) => r.late_min));
+  return (
+    <div className="overflow-x-auto pb-3">
+      <table className="w-full border-collapse text-sm">
+        <thead className="text-faded">
+          <tr className="border-b border-rule">
+            <th className={`${cell} font-medium`}>Machine</th>
+            <th className="w-1/3 px-3 py-2.5" />
+            <th className={`${cell} font-medium`}>while somebody is here</th>
+            <th className={`${cell} font-medium`}>nine of ten within</th>
+            <th className={`${cell} font-medium`}>ended with nobody here</th>
+            <th className={`${cell} font-medium`}>builds</th>
+          </tr>
+        </thead>
+        <tbody>
+          {[...names, "Fleet"].map((name) => {
+            const here = of(name, "staffed");
+            const away = of(name, "away");
+            return (
+              <tr key={name} className="border-b border-rule last:border-0 last:font-semibold">
+                <td className={cell}>{name}</td>
+                <td className="px-3">
+                  {here && here.gaps > 0 && (
+                    <span className="relative block h-2.5 overflow-hidden rounded-sm bg-sunk" aria-hidden>
+                      <span className="absolute inset-y-0 left-0 rounded-sm bg-[var(--uncleared)]/30" style={{ width: width(Math.min(1, here.late_min / longest)) }} />
+                      <span className="absolute inset-y-0 left-0 rounded-sm bg-[var(--uncleared)]" style={{ width: width(Math.min(1, here.middle_min / longest)) }} />
+                    </span>
+                  )}
+                </td>
+                <td className={cell}>{here?.gaps ? minutes(here.middle_min) : "–"}</td>
+                <td className={cell}>{here?.gaps ? minutes(here.late_min) : "–"}</td>
+                <td className={cell}>{away?.gaps ? minutes(away.middle_min) : "–"}</td>
+                <td className={cell}>{(here?.gaps ?? 0) + (away?.gaps ?? 0)}</td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
     </div>
   );
 }

@@ -51,6 +51,10 @@ def _kind(spool: Spool) -> Kind:
     return spool.material.lower(), spool.colour.lower()
 
 
+def _grams(spool: Spool) -> float:
+    return spool.grams
+
+
 def _spool_fits(need: NeedRow, kind: Kind) -> bool:
     material, colour = kind
     return (not need.material or need.material.lower() == material) and (
@@ -73,7 +77,7 @@ class _Run:
         self.sites = {s: n for n, s in enumerate(dict.fromkeys(["", *(m.site for m in self.machines)]))}
         spools = [*(m.spool for m in self.machines), *shop.spares]
         self.spools = {k: n for n, k in enumerate(dict.fromkeys([("", ""), *map(_kind, spools)]))}
-        self.named = {_kind(s): s for s in reversed(spools)}
+        self.named = {_kind(s): s for s in [*(m.spool for m in self.machines), *sorted(shop.spares, key=_grams)]}
         self.nozzles = {
             k: n for n, k in enumerate(dict.fromkeys([*(m.nozzle for m in self.machines), *shop.costs.spare_nozzles]))
         }
@@ -84,9 +88,10 @@ class _Run:
 
     def plan(self) -> Plan:
         """Run the rules over the snapshot's tables."""
+        if not self.machines:
+            return Plan(self.shop.at, self.shop.strategy, (), {}, {w.job: w.builds for w in self.work})
         board = self._board()
-        made = r.run(board) if self.machines else 0
-        return self._read(made, board)
+        return self._read(r.run(board), board)
 
     def _board(self) -> r.Board:
         jobs, offers, seconds = self._jobs()

@@ -51,6 +51,7 @@ TONIGHT_S, BEHIND_S, PRESS_S = 1800.0, 1800.0, 3600.0
 """A bed that waits longer for hands waits overnight; hands that have so much before them are behind; what is due
 presses so long before it must."""
 
+NEVER_S = 1e12
 PATIENCE_S, HARDLY = 1800.0, 0.5
 """A machine that has stood so long for a change that nobody made takes what it can without, if there is any."""
 RUSH = 0.3
@@ -237,18 +238,26 @@ def weigh(j, o, t, again, rules):
     """The class and number of an offer for one job, and why it would be taken: what would be late otherwise presses.
     `again` is when the next place like it comes."""
     due = j[J_DUE]
+    if rules[R_STRATEGY] == DUE_FIRST:
+        return o[O_CLASS], min(due, NEVER_S), W_DUE if due < inf else W_LINE
     if due == inf or rules[R_STRATEGY] == FIRST_COME:
         return o[O_CLASS], o[O_APPEAL], int(o[O_WHY])
-    if rules[R_STRATEGY] == DUE_FIRST:
-        return o[O_CLASS], due, W_DUE
     if o[O_CLASS] != C_LATER:
         need = ceil(j[J_BUILDS] / max(1.0, j[J_PLACES])) * (o[O_SECONDS] + rules[R_WALK] + rules[R_CLEAR])
         presses = t + need <= due < again + 1.25 * need + PRESS_S
         if presses and (due >= t + need or o[O_WAIT] <= TONIGHT_S):
             return C_PRESSES, due + (21600.0 if o[O_CHANGE] > 0.0 else 0.0), W_DUE
     if o[O_APPEAL] == 0.0:
-        return o[O_CLASS], min(due, 1e9) - 1e9, int(o[O_WHY])
+        return o[O_CLASS], due - NEVER_S, int(o[O_WHY])
     return o[O_CLASS], o[O_APPEAL], int(o[O_WHY])
+
+
+@kernel
+def presses_by(priority, rank, o, rules):
+    """What a job's priority counts for: one of 1 is not worth a change of hands that nothing presses for."""
+    if priority == 1.0 and rules[R_STRATEGY] == HANDS_AWARE and o[O_CHANGE] > 0.0 and rank != C_PRESSES:
+        return 0.0
+    return priority
 
 
 @kernel
@@ -275,6 +284,63 @@ def closing_rush(site, closes, b):
 
 
 @kernel
+def pick(m, t, held, again, kept, rush, among, b):
+    """The job that is wanted most of those in `among` and `held` (-1: none), why, and of how many."""
+    rules, jobs, offers = b.rules, b.jobs, b.offers
+    found, choices, why = held, 0, W_LINE
+    can, top, priority, rank, number, line = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    if held >= 0:
+        o = offers[int(jobs[held, J_NEED])]
+        can, top, line = o[O_CAN], jobs[held, J_TOP], jobs[held, J_LINE]
+        rank, number, why = weigh(jobs[held], o, t, again, rules)
+        priority = presses_by(jobs[held, J_PRIORITY], rank, o, rules)
+    i = 0
+    while i < among[0]:
+        i += 1
+        j = among[i]
+        row_j = jobs[j]
+        if row_j[J_BUILDS] <= 0.0:
+            among[i] = among[among[0]]
+            among[0] -= 1
+            i -= 1
+            continue
+        if row_j[J_NOT_BEFORE] > t + 1e-6 or j == held:
+            continue
+        n = int(row_j[J_NEED])
+        if held >= 0:
+            if not look(m, n, t, kept, rush, b):
+                continue
+        elif offers[n, O_CAN] == 0.0:
+            continue
+        choices += 1
+        able = offers[n, O_CAN]
+        if found >= 0 and (able < can or (able == can and row_j[J_TOP] < top)):
+            continue
+        r, x, w = weigh(row_j, offers[n], t, again, rules)
+        p = presses_by(row_j[J_PRIORITY], r, offers[n], rules)
+        if found >= 0 and able == can and row_j[J_TOP] == top:
+            worse = r > rank or (r == rank and (x > number + 1e-9 or (x > number - 1e-9 and row_j[J_LINE] >= line)))
+            if p < priority or (p == priority and worse):
+                continue
+        found, can, top, priority, rank, number, line, why = j, able, row_j[J_TOP], p, r, x, row_j[J_LINE], w
+    return found, why, choices
+
+
+@kernel
+def could_without(m, n, t, b):
+    """How many other machines stand clear that could build need n without a change."""
+    many = 0
+    grams = b.offers[n, O_GRAMS]
+    for i in range(b.machines.shape[0]):
+        at = b.machines[i]
+        clear = i != m and at[M_PHASE] == CLEAR and at[M_TAKES] > 0.0 and at[M_NEXT] <= t + b.rules[R_SPOOL]
+        could = clear and b.seconds[n, int(at[M_KIND])] < inf and at[M_GRAMS] >= grams
+        if could and b.spool_ok[n, int(at[M_SPOOL])] and b.nozzle_ok[n, int(at[M_NOZZLE])]:
+            many += 1
+    return many
+
+
+@kernel
 def choose(m, t, b):
     """The job that machine m takes at t, why, and of how many; -1 when none. Of none, when it is what the plan before
     had and nothing fresh is wanted more."""
@@ -297,7 +363,8 @@ def choose(m, t, b):
             n = int(jobs[j, J_NEED])
             if look(m, n, t, kept, rush, b):
                 longer = offers[n, O_WAIT] - b.before[place, B_WAIT]
-                if longer <= rules[R_STEADY] or abs(offers[n, O_START] - b.before[place, B_START]) <= rules[R_STEADY]:
+                steady = abs(offers[n, O_START] - b.before[place, B_START]) <= rules[R_STEADY]
+                if offers[n, O_CAN] == 1.0 and (steady or longer <= rules[R_STEADY]):
                     held = j
                     break
             if b.fresh[0] + 1 < b.fresh.shape[0]:
@@ -310,57 +377,26 @@ def choose(m, t, b):
             offers[n, O_CAN] = 0.0
             if offers[n, O_WAITING] > 0.0 and b.seconds[n, int(b.machines[m, M_KIND])] < inf:
                 look(m, n, t, kept, rush, b)
-    found, choices = held, 0
-    top, priority, rank, number, line, why = 0.0, 0.0, 0.0, 0.0, 0.0, W_LINE
-    can = 0.0
-    if held >= 0:
-        can = offers[int(jobs[held, J_NEED]), O_CAN]
-        top, priority, line = jobs[held, J_TOP], jobs[held, J_PRIORITY], jobs[held, J_LINE]
-        rank, number, why = weigh(jobs[held], offers[int(jobs[held, J_NEED])], t, again, rules)
-    i = 0
-    while i < among[0]:
-        i += 1
-        j = among[i]
-        row_j = jobs[j]
-        if row_j[J_BUILDS] <= 0.0:
-            among[i] = among[among[0]]
-            among[0] -= 1
-            i -= 1
-            continue
-        if row_j[J_NOT_BEFORE] > t + 1e-6 or j == held:
-            continue
-        n = int(row_j[J_NEED])
-        if held >= 0:
-            if not look(m, n, t, kept, rush, b):
-                continue
-        elif offers[n, O_CAN] == 0.0:
-            continue
-        choices += 1
-        able = offers[n, O_CAN]
-        if found >= 0 and able < can:
-            continue
-        if found >= 0 and able == can:
-            if row_j[J_TOP] != top:
-                if row_j[J_TOP] < top:
-                    continue
-            elif row_j[J_PRIORITY] < priority:
-                continue
-        r, x, w = weigh(row_j, offers[n], t, again, rules)
-        worse = r > rank or (r == rank and (x > number + 1e-9 or (x > number - 1e-9 and row_j[J_LINE] >= line)))
-        if found >= 0 and able == can and row_j[J_TOP] == top and row_j[J_PRIORITY] == priority and worse:
-            continue
-        can = able
-        found, top, priority, rank, number, line, why = j, row_j[J_TOP], row_j[J_PRIORITY], r, x, row_j[J_LINE], w
+    found, why, choices = pick(m, t, held, again, kept, rush, among, b)
+    while found >= 0 and found != held and offers[int(jobs[found, J_NEED]), O_CHANGE] > 0.0:
+        n = int(jobs[found, J_NEED])
+        if offers[n, O_WAITING] > could_without(m, n, t, b):
+            break
+        if held >= 0:  # what was planned stays; the fresh one goes where nothing must be changed
+            found, why, choices = held, W_LINE, 0
+            break
+        offers[n, O_CAN] = 0.0
+        found, why, choices = pick(m, t, held, again, kept, rush, among, b)
     if found >= 0:
         if held >= 0 and found == held:
             choices = 0
             b.places[m, 0] += 1
             look(m, int(jobs[held, J_NEED]), t, kept, rush, b)
-        elif choices == 1 and why != W_DUE:
+        elif choices == 1 and why != W_DUE and why != W_OVERNIGHT and why != W_RELEASES:
             why = W_ONLY
-        if top > 0.0:
+        if jobs[found, J_TOP] > 0.0:
             why = W_TOP
-        elif priority > 0.0:
+        elif jobs[found, J_PRIORITY] > 0.0 and why != W_DUE:
             why = W_PRIORITY
     return found, why, choices
 

@@ -117,9 +117,9 @@ class Constraints(unittest.IsolatedAsyncioTestCase):
         with self.assertRaises(pymysql.err.IntegrityError):
             self.raw(
                 "insert into build (file_id, revision, job_id, copy_number, machine_id, sha256, state, reason,"
-                " claimed_at, scrap_reason, judged_by, commands, acknowledged, planned_s, grams, skips)"
+                " claimed_at, scrap_reason, judged_by, commands, acknowledged, planned_s, grams, skips, pieces, let_go)"
                 f" values (1, 1, 2, 1, 1, '{SHA}', 'starting', '',"
-                " '2026-10-19', '', '', 1, 0, 1, 0, '[]')"
+                " '2026-10-19', '', '', 1, 0, 1, 0, '[]', 1, 0)"
             )
 
     async def test_an_event_applied_twice_changes_nothing(self) -> None:

@@ -350,7 +350,6 @@ class Releasing(WorldCase):
 
     def test_parts_come_off_by_themselves_and_wait_to_be_judged_one_that_sticks_asks_for_hands(self) -> None:
         w = self.world
-        eventually(lambda: w.machine("Pinion").frame_at, "the camera sees the clear bed")
         w.add_file("little.gcode", squares(layers=3, rounds=3))
         job = w.submit("little.gcode", 3)
         first = eventually(lambda: [b for b in w.builds(job) if b.let_go], "the first part comes off by itself")[0]

@@ -25,8 +25,6 @@ from chronarch.wire.hands import Hands
 from chronarch.wire.upstream import Command, Deed, Reply, Sample
 
 COMMAND_WITHIN_S = 15.0
-NOTHING_LAID = 0.01
-"""The progress up to which a build is sure to have laid nothing."""
 
 
 @dataclass
@@ -56,16 +54,15 @@ class Known:
     """What is loaded, by tool, where the shop counts spools."""
     frame: bytes = b""
     frame_at: datetime | None = None
-    clear_frame: bytes = b""
-    """The newest frame that shows its bed clear for certain."""
+    clear_frame: bytes | None = None
+    """Its clear bed, with the head where it stands after letting go of a part; None while nobody has looked, empty when
+    that could not be had."""
 
-    def take_frame(self, frame: bytes, at: datetime) -> None:
-        """Keep a frame, and as one of the clear bed when the machine stands idle or a build has only begun to heat."""
-        self.frame, self.frame_at = frame, at
-        live = self.sample.build if self.sample else None
-        heats = self.row.state == MachineState.WARMING and live is not None and live.progress < NOTHING_LAID
-        if at > self.row.since and (heats or (self.row.state == MachineState.IDLE and self.brief is None)):
-            self.clear_frame = frame
+    @property
+    def must_pose(self) -> bool:
+        """Whether it is to show its clear bed to the camera before it takes work."""
+        lets_go = self.model.releases > 0 and self.model.release_sequence and self.row.camera
+        return bool(lets_go) and self.clear_frame is None
 
 
 class Fleet:
@@ -203,7 +200,7 @@ class Fleet:
             MachineState(row.state),
             Intake(row.intake),
             self.reachable(known),
-            known.brief is not None,
+            known.brief is not None or known.must_pose,
             row.reason,
             self.words(row.since),
         )

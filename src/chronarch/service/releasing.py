@@ -6,6 +6,7 @@ from __future__ import annotations
 import asyncio
 import io
 import logging
+from collections.abc import Coroutine
 from contextlib import suppress
 
 import numpy as np
@@ -13,7 +14,7 @@ from PIL import Image
 from sqlalchemy.exc import SQLAlchemyError
 
 from chronarch.core import hands
-from chronarch.core.clear_bed import Grey, difference, is_clear
+from chronarch.core.clear_bed import ALLOWED, Grey, difference
 from chronarch.core.states import MachineState, Outcome
 from chronarch.records import tables as t
 from chronarch.service.fleet import Known
@@ -56,50 +57,78 @@ class Releasing:
 
     def _look(self, known: Known) -> None:
         row, brief = known.row, known.brief
-        ready = row.state == MachineState.UNCLEARED and brief is not None and self._shop.fleet.reachable(known)
-        if not ready or brief is None or row.release_stuck or row.releases_left <= 0:
+        if not self._shop.fleet.reachable(known) or not known.model.release_sequence:
             return
-        if brief.outcome is not Outcome.COMPLETED or not known.model.release_sequence:
+        if row.state == MachineState.IDLE and brief is None and known.must_pose:
+            self._begin(known, self._pose(known))
             return
-        self._under_way.add(row.name)
-        task = asyncio.create_task(self._release(known, brief.id))
+        left = brief is not None and brief.outcome is Outcome.COMPLETED and row.releases_left > 0
+        if brief is not None and left and row.state == MachineState.UNCLEARED and not row.release_stuck:
+            self._begin(known, self._release(known, brief.id))
+
+    def _begin(self, known: Known, work: Coroutine[None, None, None]) -> None:
+        self._under_way.add(known.row.name)
+        task = asyncio.create_task(self._do(known, work))
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
 
-    async def _release(self, known: Known, build: int) -> None:
-        name = known.row.name
+    async def _do(self, known: Known, work: Coroutine[None, None, None]) -> None:
         try:
-            problem = await self._try(known)
-            await self._write(known, build, problem)
+            await work
         except (SQLAlchemyError, OSError) as error:
-            log.warning("the release of %s waits for the database: %s", name, str(error).splitlines()[0])
+            log.warning("the release of %s waits for the database: %s", known.row.name, str(error).splitlines()[0])
+            await asyncio.sleep(LOOK_EVERY_S)
+        except Exception:
+            log.exception("the release of %s went wrong", known.row.name)
             await asyncio.sleep(LOOK_EVERY_S)
         finally:
-            self._under_way.discard(name)
+            self._under_way.discard(known.row.name)
+
+    async def _pose(self, known: Known) -> None:
+        """Have a machine with a clear bed go through its sequence, and keep what the camera sees then."""
+        try:
+            await self._sweep(known)
+            known.clear_frame = await self._next_frame(known) or b""
+        except Refused as error:
+            log.warning("%s could not show its clear bed: %s", known.row.name, error)
+            known.clear_frame = b""
+        self._shop.work.set()
+
+    async def _release(self, known: Known, build: int) -> None:
+        await self._write(known, build, await self._try(known))
+
+    async def _sweep(self, known: Known) -> None:
+        wish = hands.Run(known.model.release_sequence, {})
+        await self._shop.fleet.command(known, "act", WITHIN_S, action=wish, by="release")
+
+    async def _next_frame(self, known: Known) -> bytes | None:
+        """The second frame from now on: the first may have been taken before. None when none comes."""
+        deadline = asyncio.get_running_loop().time() + SEEN_WITHIN_S
+        seen = {known.frame_at}
+        while asyncio.get_running_loop().time() < deadline:
+            seen.add(known.frame_at)
+            if len(seen) > 2:
+                return known.frame
+            await asyncio.sleep(0.1)
+        return None
 
     async def _try(self, known: Known) -> str:
         """Have the machine let go, and look whether it has; says what was wrong, nothing when the bed is clear."""
-        clear = known.clear_frame
-        if not clear:
+        if not known.clear_frame:
             return "there is no camera frame of its clear bed to compare with"
-        wish = hands.Run(known.model.release_sequence, {})
         try:
-            await self._shop.fleet.command(known, "act", WITHIN_S, action=wish, by="release")
+            await self._sweep(known)
         except Refused as error:
             return str(error).removeprefix(f"{known.row.name}: ")
-        done = known.frame_at
-        deadline = asyncio.get_running_loop().time() + SEEN_WITHIN_S
-        share = 1.0
-        reference = await asyncio.to_thread(grey, clear)
-        while asyncio.get_running_loop().time() < deadline:
-            if known.frame and known.frame_at != done:
-                done = known.frame_at
-                now = await asyncio.to_thread(grey, known.frame)
-                share = difference(reference, now)
-                if is_clear(reference, now):
-                    return ""
-            await asyncio.sleep(0.1)
-        return f"the camera still sees something on the bed ({share:.0%} of it)" if share < 1 else "no new camera frame"
+        frame = await self._next_frame(known)
+        if frame is None:
+            return "no camera frame has come since"
+        clear = await asyncio.to_thread(grey, known.clear_frame)
+        now = await asyncio.to_thread(grey, frame)
+        share = difference(clear, now)
+        return (
+            "" if share <= ALLOWED else f"the camera still sees something on the bed ({share:.1%} differs)"
+        )
 
     async def _write(self, known: Known, build: int, problem: str) -> None:
         shop = self._shop

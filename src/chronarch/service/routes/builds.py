@@ -121,6 +121,8 @@ async def judge(shop: Shop, number: int, order: w.Clearing, who: Who) -> w.Build
         build.scrap_reason, build.judged_by = order.reason, who.name
         build.cleared_at = build.cleared_at or shop.clock.now()
         if not lifted:
+            if machine.release_stuck:
+                shop.fleet.find(machine.name).clear_frame = None  # it is to show its clear bed anew
             machine.release_stuck = ""
             machine.releases_left = known_releases(shop, machine.name)
         await orders.settle(db, job, before, shop.clock.now())

@@ -232,7 +232,7 @@ async def put_frame(name: str, request: Request, who: TenderKey, shop: TheShop) 
             raise Refused(413, f"A frame may have {LARGEST_FRAME // 1_000_000} MB; lower the camera's resolution.")
     if not body.startswith(b"\xff\xd8\xff"):
         raise Refused(415, "A frame must be a JPEG.")
-    known.take_frame(bytes(body), shop.clock.now())
+    known.frame, known.frame_at = bytes(body), shop.clock.now()
     return Done(text="kept")
 
 

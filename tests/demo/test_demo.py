@@ -19,7 +19,7 @@ from chronarch.core.matching import LASTING, Need, Standing, blocker
 from chronarch.core.states import Intake, MachineState, Verdict
 from chronarch.demo.history import PastFile, is_staffed, make_past
 from chronarch.demo.shapes import Ellipse, RoundedBox, Slice, hatch
-from chronarch.demo.shop import MACHINES, MATERIAL, MODELS, PARTS, QUEUE, file_name
+from chronarch.demo.shop import MACHINES, MATERIAL, MODELS, ORDERS, PARTS, QUEUE, file_name
 from chronarch.demo.slicer import slice_part
 
 BEGIN = datetime(2026, 10, 5, tzinfo=UTC)
@@ -117,11 +117,11 @@ class StartAndStop(unittest.TestCase):
                     machines = client.do(requests.machines())
                     self.assertEqual([m.name for m in machines], [m.name for m in MACHINES])
                     jobs = client.do(requests.jobs())
-                    self.assertEqual(len(jobs), len(QUEUE))
+                    self.assertEqual(len(jobs), len(QUEUE) + sum(len(o.lines) for o in ORDERS))
                     shop = client.do(requests.shop())
                     report = client.do(requests.utilisation(shop.now - timedelta(days=13), shop.now))
                     self.assertGreater(report.fleet.good, 100)
-                    self.assertAlmostEqual(report.fleet.recorded_s, 6 * 13 * 86400, delta=1)
+                    self.assertAlmostEqual(report.fleet.recorded_s, len(MACHINES) * 13 * 86400, delta=1)
                 listed = ["sh", "-c", f". {folder}/env && chronarch machines list"]
                 said = subprocess.run(listed, capture_output=True, text=True, env={"PATH": "/usr/bin:/bin"}, check=True)
                 self.assertIn("Anchor", said.stdout)

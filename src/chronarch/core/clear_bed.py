@@ -1,8 +1,8 @@
 """Whether a bed is clear, told from camera frames: the same view as when it was clear last, but for what moves anyway.
 
 Frames are compared as grey thumbnails, cell by cell, after the brightness of the whole has been evened out, so that a
-lamp does not look like a part. A part is a patch of cells that differ; the head, which stands somewhere else, is one
-small patch too, so a few cells are allowed.
+lamp does not look like a part. Both are taken with the head in the same pose, so that a few cells are all that may
+differ.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ import numpy as np
 Grey = np.ndarray[Any, np.dtype[np.float64]]
 DIFFERS = 14.0
 """Grey levels, of 255, by which a cell of the bed differs when something lies on it."""
-ALLOWED = 0.004
+ALLOWED = 0.0008
 """The share of cells that may differ."""
 
 

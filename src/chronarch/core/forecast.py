@@ -181,9 +181,17 @@ class _Futures:
         totals = {}
         for job, draws in self.jobs.items():
             if job not in self.unplaced:
-                totals[job] = np.max(draws, axis=0) + self.extra.get(job, 0.0)
+                totals[job] = self.with_scrap(np.max(draws, axis=0), self.extra.get(job))
         done = {job: _done(total, self.shop.at, dues.get(job)) for job, total in totals.items()}
         return Forecast(self.shop.at, ends, clears, tuple(builds), done, totals)
+
+    def with_scrap(self, last: Draws, again: Draws | None) -> Draws:
+        """When a job is done in those futures too in which something of it is made once more: after all else, and
+        lifted off when somebody is there."""
+        if again is None or not again.any():
+            return last
+        lifted = self.hands("").after(last + again, float(np.median(self.past.delays())))
+        return np.where(again > 0, lifted, last)
 
     def draw(self, name: str, values: Sequence[float] | Draws) -> Draws:
         """Values of the past, one a future; the same for the same name."""
@@ -227,7 +235,7 @@ class _Futures:
             end = start + (a.end_s - a.start_s) * self.draw(f"{name} pace", paces)
             free = self.clear(m, end + m.cool_s, name)
             said_free = a.cleared_s
-            self.add(a.job, free, name, a.cleared_s - a.start_s)
+            self.add(a.job, free, name, a.end_s - a.start_s + m.cool_s)
             at = self.shop.at
             found.append(Planned(a, _range(start, at), _range(end, at), _range(free, at)))
         return found

@@ -128,7 +128,7 @@ class _Run:
 
     def submit(self, when: datetime) -> None:
         """A few jobs arrive each working morning, and some at noon."""
-        for _ in range(self.random.randint(11, 17)):
+        for _ in range(self.random.randint(5, 9)):
             file = self.random.choice(self.files)
             self.jobs.append(_Job(len(self.jobs) + 1, file, self.random.randint(2, 6), when))
         self.hand_out(when)

@@ -170,9 +170,7 @@ async def hand_out(shop: Shop, db: AsyncSession) -> int:
         if known is None or a.start_s > 1.0 or a.hands_s is not None:
             continue
         waiting = planned.waiting[a.job]
-        if await give(shop, db, waiting, known) is None:
-            return made
-        made += 1
+        made += await give(shop, db, waiting, known) is not None
     if made:
         await shop.planner.renew(shop, db)
     return made
@@ -252,6 +250,9 @@ async def dispatch_forever(shop: Shop) -> None:
             await dispatch_once(shop)
         except (SQLAlchemyError, OSError) as error:
             log.warning("dispatch waits for the database: %s", str(error).splitlines()[0])
+            await asyncio.sleep(LOOK_EVERY_S)
+        except Exception:
+            log.exception("a round of dispatch went wrong; the next one is tried")
             await asyncio.sleep(LOOK_EVERY_S)
 
 

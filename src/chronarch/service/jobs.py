@@ -29,6 +29,7 @@ async def view(shop: Shop, db: AsyncSession, rows: Sequence[t.Job]) -> list[w.Jo
     copies = await queries.copies_of(db, rows)
     planned = shop.planner.last
     done = planned.forecast().jobs if planned else {}
+    seen = set(done) | (set(planned.plan.unplaced) if planned else set())
     orders = {j.order_id for j in rows if j.order_id is not None}
     names = {}
     if orders:
@@ -45,7 +46,7 @@ async def view(shop: Shop, db: AsyncSession, rows: Sequence[t.Job]) -> list[w.Jo
             wire.why = "Held by a person; release it to let it run."
         elif wire.waiting and wire.state is not JobState.WITHDRAWN:
             wire.why = why(shop, waiting)
-        if wire.state not in OVER:
+        if wire.state not in OVER and (job.id in seen or wire.state is JobState.HELD):
             unheld = wire.state is not JobState.HELD and job.id in done and (wire.waiting == 0 or planned is not None)
             expected = done[job.id] if unheld else Done(None, None if job.due_at is None else 0.0)
             wire.expected, wire.chance = range_wire(expected.when), expected.chance

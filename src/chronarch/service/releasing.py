@@ -126,9 +126,7 @@ class Releasing:
         clear = await asyncio.to_thread(grey, known.clear_frame)
         now = await asyncio.to_thread(grey, frame)
         share = difference(clear, now)
-        return (
-            "" if share <= ALLOWED else f"the camera still sees something on the bed ({share:.1%} differs)"
-        )
+        return "" if share <= ALLOWED else f"the camera still sees something on the bed ({share:.1%} differs)"
 
     async def _write(self, known: Known, build: int, problem: str) -> None:
         shop = self._shop

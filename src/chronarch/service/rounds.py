@@ -102,7 +102,8 @@ def _task(task: Task, number: int, machines: dict[str, Known], pieces: dict[int,
         kind=task.kind, machine=task.machine, site=task.site, place=task.place, text=task.text, since=task.since,
         free_until=task.free_until, lost_min=task.lost_min, build=task.build,
         pieces=pieces.get(task.build or 0, 1), file=known.brief.file if known.brief else "",
-        next=w.TaskNext(what=following.what, start=following.start, load=following.load, nozzle=following.nozzle)
+        next=w.TaskNext(what=following.what, start=following.start, load=following.load, nozzle=following.nozzle,
+                        by_hand=known.row.intake == Intake.MANUAL)
         if following
         else None,
         walk=number,

@@ -156,10 +156,13 @@ class WhatIfAnswer(Wire):
 
 
 class TaskNext(Wire):
+    """What the machine builds after that; `by_hand` when a person starts it."""
+
     what: str
     start: Time
     load: str = ""
     nozzle: str = ""
+    by_hand: bool = False
 
 
 class RoundTask(Wire):

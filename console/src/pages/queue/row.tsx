@@ -58,6 +58,7 @@ export function Row({ job, handle, landing, onDragOver, onDrop }: Props) {
           </div>
           <div className="text-sm text-faded">
             job {job.id} · {needs(job.requirement)}
+            {job.part_id ? " · part" : ""}
             {job.order != null && (
               <>
                 {" · "}

@@ -170,7 +170,9 @@ function Confirm({ task: t, judge, close }: { task: RoundTask; judge: Props["jud
   const follows = t.next
     ? t.next.load || t.next.nozzle
       ? `${t.next.what} comes next, once ${[t.next.load, t.next.nozzle].filter(Boolean).join(" and ")} is on.`
-      : `${t.next.what} starts then.`
+      : t.next.by_hand
+        ? `${t.next.what} can be started then.`
+        : `${t.next.what} starts then.`
     : "Nothing waits for this machine.";
   return (
     <Dialog open close={close} title={t.kind === "judge" ? `${t.machine}: is it good?` : `${t.machine}: bed clear, part good?`} text={follows}>

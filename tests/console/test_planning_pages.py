@@ -1,0 +1,197 @@
+"""Orders, the line, rounds, what-if and set-up in a real browser, on a desk and on a phone."""
+
+from __future__ import annotations
+
+import re
+
+from playwright.sync_api import expect
+
+from chronarch.client import library, orders, planning, requests
+from chronarch.core.states import Intake, MachineState
+from chronarch.wire import library as wl
+from chronarch.wire import orders as wo
+from chronarch.wire import shop as ws
+from tests.support.browser import ConsoleCase
+from tests.support.gcode import squares
+from tests.support.world import eventually
+
+
+class PlanningPages(ConsoleCase):
+    machines = ("Anchor", "Bezel")
+
+    @classmethod
+    def prepare(cls) -> None:
+        super().prepare()
+        w = cls.world
+        for name in cls.machines:
+            w.client.do(requests.change_machine(name, intake=Intake.MANUAL))
+        w.add_file("shim.gcode", squares(layers=2))
+        file = w.client.do(library.change_file("shim.gcode", wl.FileChange(pieces=2)))
+        w.client.do(library.add_part(wl.PartOrder(name="rigger shim", files=[file.id])))
+        w.add_file("tip.gcode", squares(layers=2))
+        w.client.do(planning.add_spool(ws.SpoolOrder(material="PLA", colour="ochre", place="rack")))
+
+    def test_an_order_is_made_changed_and_cancelled_in_one_page(self) -> None:
+        page = self.open("/orders")
+        page.get_by_role("button", name="New order").click()
+        page.get_by_label("Customer").fill("Brackwater Rowing Club")
+        page.get_by_label("Due").fill("2026-10-23T12:00")
+        page.get_by_label("Line 1: what").select_option(label="rigger shim")
+        page.get_by_label("Line 1: quantity").fill("6")
+        page.get_by_role("button", name="Another line").click()
+        page.get_by_label("Line 2: what").select_option(label="tip.gcode")
+        page.get_by_role("button", name="Make the order").click()
+        expect(page.get_by_role("heading", name="Brackwater Rowing Club")).to_be_visible()
+        expect(page.get_by_text("0 of 7 good").first).to_be_visible()
+        expect(page.get_by_role("listitem").filter(has_text="rigger shim")).to_contain_text("2 a build")
+        page.get_by_role("button", name="Quantity…").first.click()
+        page.get_by_label("Quantity").fill("4")
+        page.get_by_role("button", name="Make it 4").click()
+        expect(page.get_by_text("0 of 5 good").first).to_be_visible()
+        page.get_by_role("button", name="Hold", exact=True).click()
+        expect(page.get_by_text("held, nothing starts until it is released")).to_be_visible()
+        page.get_by_role("button", name="Release", exact=True).click()
+        page.get_by_role("button", name="Cancel…").click()
+        page.get_by_role("button", name="Cancel the order").click()
+        expect(page.get_by_text("Cancelled;")).to_be_visible()
+        page.get_by_role("button", name="Repeat…").click()
+        page.get_by_role("button", name="Make it").click()
+        expect(page.get_by_text(re.compile("repeats order"))).to_be_visible()
+        for o in self.world.client.do(orders.orders()):
+            self.world.client.do(orders.cancel_order(o.id, wo.Cancel()))
+
+    def test_the_line_is_dragged_and_a_change_by_somebody_else_is_said(self) -> None:
+        w = self.world
+        first, second, third = (w.submit("tip.gcode", material="PETG") for _ in range(3))
+        page = self.open("/queue")
+        line = page.get_by_role("list", name="Line: Any machine")
+
+        def order() -> list[int]:
+            text = line.inner_text()
+            return [int(n) for n in re.findall(r"job (\d+)", text) if int(n) in (first.id, second.id, third.id)]
+
+        rows = line.get_by_role("listitem")
+        handle = page.get_by_label(re.compile(f"Move job {third.id}:"))
+        handle.drag_to(rows.filter(has_text=f"job {first.id} "))
+        eventually(lambda: order() == [third.id, first.id, second.id], "the job that was dragged is first")
+        page.get_by_label(re.compile(f"Move job {second.id}:")).press("ArrowUp")
+        eventually(lambda: order() == [third.id, second.id, first.id], "the arrow key moved one up")
+        rows.filter(has_text=f"job {first.id} ").get_by_role("button", name="Why").click()
+        why = page.get_by_role("region", name=f"Why job {first.id} waits")
+        expect(why).to_contain_text("Anchor")
+        expect(why).to_contain_text("the job needs PETG")
+        page.get_by_label(f"Choose job {first.id}").check()
+        page.get_by_label(f"Choose job {second.id}").check()
+        bar = page.get_by_role("toolbar", name="With the chosen jobs")
+        expect(bar).to_contain_text("2 chosen")
+        stale = w.client.do(orders.queue()).model_dump_json()
+        page.route("**/api/queue", lambda route: route.fulfill(body=stale, content_type="application/json"))
+        w.client.do(orders.move([third.id]))
+        bar.get_by_role("button", name="To the top").click()
+        expect(page.get_by_role("alert").filter(has_text="Somebody was quicker")).to_contain_text(
+            f"job {third.id} put at the end"
+        )
+        page.unroute("**/api/queue")
+        page.reload()
+        page.get_by_label(f"Choose job {first.id}").check()
+        page.get_by_role("button", name="To the top").click()
+        expect(rows.first).to_contain_text("top")
+        for job in (first, second, third):
+            w.client.do(requests.change_job(job.id, "withdraw"))
+
+    def test_rounds_are_gone_with_one_thumb(self) -> None:
+        w = self.world
+        self.clear("Anchor")
+        order = w.client.do(orders.make_order(wo.OrderOrder.model_validate(
+            {"customer": "x", "lines": [{"part": "rigger shim", "quantity": 4, "requirement": {"machine": "Anchor"}}]}
+        )))  # fmt: skip
+        page = self.open("/rounds", 390, 844)
+        card = page.get_by_role("listitem").filter(has_text="Anchor")
+        expect(card).to_contain_text("start rigger shim")
+        card.get_by_role("button", name="Start it").click()
+        w.until("Anchor", MachineState.UNCLEARED)
+        expect(card).to_contain_text("lift off shim.gcode")
+        card.get_by_role("button", name="Lifted off, good").click()
+        dialog = page.get_by_role("dialog")
+        expect(dialog).to_contain_text("rigger shim can be started then")
+        dialog.get_by_label("How many of the 2 are good?").fill("1")
+        dialog.get_by_label("What was wrong with the others?").fill("stringing")
+        dialog.get_by_role("button", name="Yes").click()
+        expect(dialog).to_be_hidden()
+        self.assertEqual(w.client.do(orders.order(order.id)).good, 1)
+        card.get_by_role("button", name="Start it").click()
+        w.until("Anchor", MachineState.UNCLEARED)
+        card.get_by_role("button", name="Scrap…").click()
+        page.get_by_role("radio", name="warped corner").click()
+        page.get_by_label("Note").fill("left one")
+        photo = {"name": "corner.jpg", "mimeType": "image/jpeg", "buffer": b"\xff\xd8\xff\xe0 a picture"}
+        page.get_by_label("Photo").set_input_files(photo)  # type: ignore[arg-type]
+        page.get_by_role("button", name="Lifted off, scrap").click()
+        expect(page.get_by_role("dialog")).to_be_hidden()
+        build = w.client.do(requests.builds(machine="Anchor"))[0]
+        self.assertEqual((build.verdict, build.scrap_reason, build.photo), ("scrap", "warped corner: left one", True))
+        w.client.do(orders.cancel_order(order.id, wo.Cancel()))
+
+    def test_a_helper_without_an_account_lifts_a_part_off(self) -> None:
+        w = self.world
+        self.clear("Bezel")
+        page = self.open("/rounds")
+        page.get_by_role("button", name="Helper's link…").click()
+        page.get_by_label("For whom").fill("Saturday help")
+        page.get_by_role("button", name="Make the link").click()
+        address = page.get_by_label("Hand this address on").input_value()
+        job = w.submit("tip.gcode", machine="Bezel")
+        w.client.do(requests.start_next("Bezel"))
+        w.until("Bezel", MachineState.UNCLEARED)
+        theirs = self.open(address.removeprefix(w.address), 390, 844, signed_in=False)
+        expect(theirs.get_by_text("Hello, Saturday help.")).to_be_visible()
+        theirs.get_by_role("listitem").filter(has_text="Bezel").get_by_role("button", name="Lifted off, good").click()
+        theirs.get_by_role("button", name="Yes").click()
+        expect(theirs.get_by_role("dialog")).to_be_hidden()
+        build = w.build_of(job)
+        self.assertEqual((build.verdict, build.judged_by), ("good", "Saturday help (helper)"))
+        page.get_by_role("button", name="Done").click()
+        page.get_by_role("button", name="Helper's link…").click()
+        page.get_by_role("button", name="Revoke").click()
+        expect(page.get_by_role("button", name="Revoke")).to_be_hidden()
+        theirs.reload()
+        expect(theirs.get_by_role("alert")).to_contain_text("was revoked")
+
+    def test_what_if_shows_both_plans(self) -> None:
+        w = self.world
+        job = w.submit("tip.gcode", 4, material="PLA")
+        page = self.open("/what-if")
+        page.get_by_label("What if …").select_option(label="… there are more machines")
+        page.get_by_label("Of which model").select_option(label="Lantern 220")
+        page.get_by_role("button", name="Ask", exact=True).click()
+        expect(page.get_by_role("heading", name="With 2 more like Lantern 220?")).to_be_visible()
+        expect(page.get_by_role("heading", name="As it is")).to_be_visible()
+        expect(page.get_by_text("Anchor + 1")).to_be_visible()
+        page.get_by_role("button", name="Take away: 2 more of Lantern 220").click()
+        expect(page.get_by_text("Nothing is asked yet")).to_be_visible()
+        w.client.do(requests.change_job(job.id, "withdraw"))
+
+    def test_strategy_hours_and_spools_are_set(self) -> None:
+        w = self.world
+        page = self.open("/setup")
+        page.get_by_role("radio", name=re.compile("^hands-aware")).check()
+        page.get_by_role("button", name="Set", exact=True).click()
+        eventually(lambda: w.client.do(planning.planning()).strategy == "hands-aware", "the strategy is set")
+        page.get_by_role("button", name="Somebody").first.click()
+        page.get_by_role("button", name="Set the hours").click()
+        eventually(lambda: w.client.do(planning.hours()), "the hours are set")
+        board = self.open("/")
+        expect(board.get_by_text(re.compile("somebody is here until|nobody is here until"))).to_be_visible()
+        self.assertEqual(w.client.do(planning.hours())[0].week[0][0].begin, "08:00")
+        page.get_by_role("button", name="Weigh").first.click()
+        page.get_by_label("Grams, without the reel").fill("512")
+        page.get_by_role("button", name="That is left").click()
+        expect(page.get_by_text("512 g")).to_be_visible()
+
+    def test_pages_of_planning_fit_a_phone(self) -> None:
+        for path in ("/orders", "/rounds", "/what-if", "/setup", "/queue"):
+            with self.subTest(path=path):
+                page = self.open(path, 390, 844)
+                expect(page.get_by_role("heading").first).to_be_visible()
+                expect(page.get_by_role("status", name="Loading")).to_have_count(0)
+                self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390)

@@ -39,6 +39,22 @@ async def copies_of(db: AsyncSession, jobs: Iterable[Job]) -> dict[int, Copies]:
     return found
 
 
+def select_waiting() -> Any:
+    """Jobs that are neither held nor withdrawn and have pieces that nobody makes yet."""
+    yields = func.coalesce(Build.good_pieces, Build.pieces)
+    provided = (
+        select(Build.job_id, func.sum(yields).label("pieces"))
+        .where(func.coalesce(Build.verdict, Verdict.GOOD) != Verdict.SCRAP)
+        .group_by(Build.job_id)
+        .subquery()
+    )
+    return (
+        select(Job)
+        .outerjoin(provided, provided.c.job_id == Job.id)
+        .where(~Job.held, ~Job.withdrawn, Job.copies > Job.from_stock + func.coalesce(provided.c.pieces, 0))
+    )
+
+
 def job_wire(job: Job, name: str, revision: int | None, planned_s: float, copies: Copies, pieces: int = 1) -> ww.Job:
     """`name` is the file's or part's; `planned_s` of one build, which yields `pieces`."""
     return ww.Job(

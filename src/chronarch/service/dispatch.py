@@ -137,10 +137,8 @@ async def waiting_of(db: AsyncSession, jobs: Sequence[t.Job]) -> list[Waiting]:
 
 async def waiting_jobs(db: AsyncSession) -> list[Waiting]:
     """Jobs that have copies waiting and are not held, in the order of the line."""
-    wanted = select(t.Job).where(~t.Job.held, ~t.Job.withdrawn).order_by(t.Job.line, t.Job.id)
-    rows = (await db.execute(wanted)).scalars().all()
-    copies = await queries.copies_of(db, rows)
-    return await waiting_of(db, [job for job in rows if copies[job.id].waiting])
+    rows = (await db.execute(queries.select_waiting().order_by(t.Job.line, t.Job.id))).scalars().all()
+    return await waiting_of(db, rows)
 
 
 def why(shop: Shop, waiting: Waiting) -> str:

@@ -26,6 +26,8 @@ class Hub:
     """Hands events to listeners. One that does not keep up is cut off, and connects anew."""
 
     _listeners: set[asyncio.Queue[LiveEvent | None]] = field(default_factory=set)
+    changes: int = 0
+    """How often records have changed since the service began."""
 
     def publish(self, name: str, data: str) -> None:
         event = LiveEvent(name, data)
@@ -37,6 +39,7 @@ class Hub:
 
     def changed(self, *what: str) -> None:
         """Tell that records of these kinds have changed."""
+        self.changes += 1
         for kind in what:
             self.publish("changed", f'{{"what":"{kind}"}}')
 

@@ -30,6 +30,7 @@ if TYPE_CHECKING:
 
 LOOK_AHEAD = timedelta(days=60)
 PAST_FOR = timedelta(seconds=20)
+GOOD_FOR = timedelta(seconds=3)
 LEARN_FROM = 400
 AMBIENT_C, USUAL_BED_C = 22.0, 60.0
 PAUSED_S = 900.0
@@ -104,8 +105,22 @@ class Planner:
     def __init__(self) -> None:
         self.last: Planned | None = None
         self._lock = asyncio.Lock()
+        self._made = -1
+        self._made_at: datetime | None = None
         self._past: Past | None = None
         self._past_at: datetime | None = None
+
+    async def current(self, shop: Shop, db: AsyncSession) -> Planned:
+        """The newest plan, where it is a moment old and no record has changed since; else a new one."""
+        now = shop.clock.real_now()
+        if (
+            self.last is not None
+            and self._made == shop.hub.changes
+            and self._made_at
+            and now - self._made_at < GOOD_FOR
+        ):
+            return self.last
+        return await self.renew(shop, db)
 
     async def renew(self, shop: Shop, db: AsyncSession, waiting: Sequence[Waiting] | None = None) -> Planned:
         """The plan as things are now: what people have seen of the one before stays where it can."""
@@ -125,6 +140,7 @@ class Planner:
             if self.last is None or _shape(self.last.plan) != _shape(planned.plan):
                 shop.hub.changed("plan")
             self.last = planned
+            self._made, self._made_at = shop.hub.changes, shop.clock.real_now()
             return planned
 
     def _before(self, now: Snapshot) -> tuple[Plan | None, frozenset[int]]:

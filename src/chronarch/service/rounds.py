@@ -59,7 +59,7 @@ async def _stands(shop: Shop, db: AsyncSession, planned: Planned) -> list[Stand]
 
 async def rounds(shop: Shop, db: AsyncSession, site: str | None = None, helper: str = "") -> w.Rounds:
     """What hands must do, at all sites or one."""
-    planned = await shop.planner.renew(shop, db)
+    planned = await shop.planner.current(shop, db)
     now = shop.clock.now()
     stands = [s for s in await _stands(shop, db, planned) if site is None or s.site == site]
     by_name = {k.row.name: k for k in shop.fleet.all()}

@@ -131,6 +131,7 @@ async def add_machine(order: w.MachineOrder, who: Operator, shop: TheShop, tende
         connection = shop.fleet.connections.get(tender)
         if connection is not None:
             await connection.send(Assign(charge=await charge_of(db, known)).model_dump_json())
+    shop.hub.changed("plan")
     shop.work.set()
     return shop.fleet.detail(known)
 

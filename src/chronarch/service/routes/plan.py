@@ -16,7 +16,7 @@ router = APIRouter(tags=["plan"])
 async def plan(who: Reader, shop: TheShop) -> w.Plan:
     """What each machine does next, when, and why; the hours when hands are there; why machines stand idle."""
     async with shop.sessions() as db:
-        planned = await shop.planner.renew(shop, db)
+        planned = await shop.planner.current(shop, db)
     return await plan_wire(shop, planned)
 
 

@@ -345,7 +345,7 @@ def scale() -> None:
     stays = len({(a.machine, a.job) for a in plan.assignments} & {(a.machine, a.job) for a in again.assignments})
     print(f"\n1,000 machines, {len(plan.assignments):,} builds planned, one core")
     print(
-        f"  from nothing  {nothing:6.3f} s   x {nothing / limit:5.1f} the time numpy sorts 10 million numbers in (limit 2 s)"
+        f"  from nothing  {nothing:6.3f} s   x {nothing / limit:5.2f} of numpy sorting 10 million numbers (limit 2 s)"
     )
     print(f"  after news    {after:6.3f} s   x {after / limit:5.2f} (limit 0.1 s); {stays:,} machine-job pairs stay")
 

@@ -6,7 +6,6 @@ from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
 from functools import cache
 from math import inf
-from operator import attrgetter
 from typing import Any, TypeVar
 
 import numpy as np
@@ -29,6 +28,8 @@ from chronarch.core.dispatch.shop import (
 
 STRATEGIES = {Strategy.FIRST_COME: r.FIRST_COME, Strategy.DUE_FIRST: r.DUE_FIRST, Strategy.HANDS_AWARE: r.HANDS_AWARE}
 HORIZON_S = 120 * 86400.0
+NIGHTS = 0.12
+"""The share of all time that machines work without hands, taken roughly."""
 MOST = 200_000
 """Builds one plan foresees at most."""
 SAME_MM = 0.01
@@ -153,8 +154,25 @@ class _Run:
         for w in self.work:
             n = self.needs[id(w.need)]
             offers[n, r.O_WAITING] += w.builds
-            rows.append((w.builds, n, w.line, w.top, w.priority, w.due_s, w.not_before_s, places[n]))
-        return np.array(rows, float).reshape(-1, r.JOB), offers, seconds
+            rows.append((w.builds, n, w.line, w.top, w.priority, w.due_s, w.not_before_s, places[n], inf))
+        jobs = np.array(rows, float).reshape(-1, r.JOB)
+        self._press(jobs, seconds)
+        return jobs, offers, seconds
+
+    def _press(self, jobs: Table, seconds: Table) -> None:
+        """From when on each job that is due presses by day: what is due no later takes the shop so long, working as
+        much of the time as somebody is there and some of the nights."""
+        if not len(jobs):
+            return
+        shortest = np.min(seconds, axis=1, initial=inf)[jobs[:, r.J_NEED].astype(int)]
+        work = np.where(np.isfinite(shortest), shortest, 0.0) * jobs[:, r.J_BUILDS]
+        order = np.argsort(jobs[:, r.J_DUE], kind="stable")
+        before = np.cumsum(work[order])
+        spans, _ = self.shop.hands.get("", ((), 1))
+        week = self.shop.at + timedelta(days=7)
+        staffed = sum(max(0.0, _since(min(b, week), max(a, self.shop.at))) for a, b in spans if a < week)
+        share = min(0.9, staffed / (7 * 86400) + NIGHTS)
+        jobs[order, r.J_LATEST] = jobs[order, r.J_DUE] - before / (share * max(1, len(self.machines)))
 
     def _stock(self) -> Table:
         stock = np.zeros((3, max(len(self.spools), len(self.nozzles))))
@@ -205,15 +223,24 @@ class _Run:
         names = [m.name for m in self.machines]
         numbers = [w.job for w in self.work]
         kinds, nozzles, whys = list(self.spools), list(self.nozzles), list(Why)
-        found = [
-            Assignment(
-                names[int(m)], numbers[int(j)], None if hands == inf else hands, start, end, cleared,
-                None if spool < 0 else self.named[kinds[int(spool)]], None if nozzle < 0 else nozzles[int(nozzle)],
-                whys[int(why)], wait, int(choices),
-            )
-            for m, j, hands, start, end, cleared, spool, nozzle, why, wait, choices in board.plan[:made].tolist()
-        ]  # fmt: skip
-        found.sort(key=attrgetter("start_s"))
+        table = board.plan[:made][np.argsort(board.plan[:made, r.A_START], kind="stable")]
+        column = [c.tolist() for c in table.T]
+        whole = [
+            [int(v) for v in column[c]] for c in (r.A_MACHINE, r.A_JOB, r.A_SPOOL, r.A_NOZZLE, r.A_WHY, r.A_CHOICES)
+        ]
+        machine, job, spool, nozzle, why, choices = whole
+        load = [self.named.get(k) for k in kinds] + [None]
+        put_on = [*nozzles, None]
+        found = map(
+            Assignment._make,
+            zip(
+                [names[m] for m in machine], [numbers[j] for j in job],
+                [None if h == inf else h for h in column[r.A_HANDS]],
+                column[r.A_START], column[r.A_END], column[r.A_CLEARED],
+                [load[n] for n in spool], [put_on[n] for n in nozzle], [whys[n] for n in why],
+                column[r.A_WAIT], choices, strict=True,
+            ),
+        )  # fmt: skip
         first = board.machines[:, r.M_CLEARED].tolist()
         clear = {name: t for name, t in zip(names, first, strict=True) if t >= 0}
         left = {w.job: int(n) for w, n in zip(self.work, board.jobs[:, r.J_BUILDS], strict=True) if n > 0}

@@ -23,10 +23,10 @@ MACHINE = 16
 nozzle, grams left, whether it is started by hand and takes work, seconds of cooling, releases in a row it may have and
 has left, seconds one takes, its last assignment (-1: none yet), when its first bed was clear."""
 
-J_BUILDS, J_NEED, J_LINE, J_TOP, J_PRIORITY, J_DUE, J_NOT_BEFORE, J_PLACES = 0, 1, 2, 3, 4, 5, 6, 7
-JOB = 8
+J_BUILDS, J_NEED, J_LINE, J_TOP, J_PRIORITY, J_DUE, J_NOT_BEFORE, J_PLACES, J_LATEST = 0, 1, 2, 3, 4, 5, 6, 7, 8
+JOB = 9
 """A job's row: builds that wait, its need, place in line, whether it was put to the top, priority, when it is due, not
-before when, how many machines could make it."""
+before when, how many machines could make it, from when on it presses by day."""
 
 O_HANDS, O_START, O_END, O_CLEARED, O_SPOOL, O_NOZZLE, O_WAIT, O_SECONDS, O_CHANGE = 0, 1, 2, 3, 4, 5, 6, 7, 8
 O_CLASS, O_APPEAL, O_WHY, O_TURN, O_CAN, O_WAITING, O_GRAMS = 9, 10, 11, 12, 13, 14, 15
@@ -244,8 +244,8 @@ def weigh(j, o, t, again, rules):
         return o[O_CLASS], o[O_APPEAL], int(o[O_WHY])
     if o[O_CLASS] != C_LATER:
         need = ceil(j[J_BUILDS] / max(1.0, j[J_PLACES])) * (o[O_SECONDS] + rules[R_WALK] + rules[R_CLEAR])
-        presses = t + need <= due < again + 1.25 * need + PRESS_S
-        if presses and (due >= t + need or o[O_WAIT] <= TONIGHT_S):
+        by_day = o[O_WAIT] <= TONIGHT_S and t >= j[J_LATEST]
+        if by_day or t + need <= due < again + 1.25 * need + PRESS_S:
             return C_PRESSES, due + (21600.0 if o[O_CHANGE] > 0.0 else 0.0), W_DUE
     if o[O_APPEAL] == 0.0:
         return o[O_CLASS], due - NEVER_S, int(o[O_WHY])

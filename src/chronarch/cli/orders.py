@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -24,14 +25,15 @@ def promise_text(promise: str) -> Text:
     return Text("" if promise == "none" else promise, style=LOOKS.get(promise, ""))
 
 
-def range_text(r: Range | None) -> str:
-    """When something is expected: the middle, and between what."""
+def range_text(r: Range | None, now: datetime | None = None) -> str:
+    """When something is expected: the middle, and between what; with `now` without the day for what is today."""
     if r is None:
         return "not as things are"
+    likely = clock_time(r.likely, now)
     early, late = r.early.astimezone(), r.late.astimezone()
     short = early.date() == late.date() == r.likely.astimezone().date()
-    return f"{clock_time(r.likely)} ({early:%H:%M} to {late:%H:%M})" if short else (
-        f"{clock_time(r.likely)} ({early:%a %H:%M} to {late:%a %H:%M})"
+    return f"{likely} ({early:%H:%M} to {late:%H:%M})" if short else (
+        f"{likely} ({early:%a %H:%M} to {late:%a %H:%M})"
     )  # fmt: skip
 
 
@@ -56,7 +58,7 @@ def list_orders(service: Service, ended: bool, as_json: bool, as_csv: bool) -> N
     rows: list[list[str | Text]] = [
         [
             str(o.id), o.customer, o.state, f"{o.good} of {o.pieces}", str(o.building), str(o.waiting),
-            clock_time(o.due, now), range_text(o.expected) if o.state not in ("finished", "cancelled") else "",
+            clock_time(o.due, now), range_text(o.expected, now) if o.state not in ("finished", "cancelled") else "",
             promise_text(o.promise),
         ]
         for o in found

@@ -40,7 +40,7 @@ def plan(ctx: click.Context, machine: str | None, limit: int, as_json: bool, as_
     click.echo(f"{found.strategy}: {found.meaning}\n")
     rows = [
         [
-            b.machine, str(b.job), b.what, clock_time(b.start.likely, found.at), range_text(b.end),
+            b.machine, str(b.job), b.what, clock_time(b.start.likely, found.at), range_text(b.end, found.at),
             " and ".join(x for x in (b.load, b.nozzle) if x), b.why,
         ]
         for b in builds[:limit]

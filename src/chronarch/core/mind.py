@@ -242,6 +242,8 @@ class Mind(ABC):
         if self._lost_at_s is not None and not self.offline and now.real_s - self._lost_at_s >= OFFLINE_AFTER_S:
             self.offline = True
             self._tell(StateChanged(MachineState.OFFLINE, "no link to the machine", self.build))
+        if not at_rest:
+            self._touched_at = None  # heaters that a build has used count from its end
         bed = self.heat.bed_c
         cool = bed is None or bed <= self.model.release_c
         if self.state is MachineState.COOLING and at_rest and cool and not self.offline:

@@ -352,7 +352,7 @@ class StoredSteward(Mind):
         if order is None:
             return
         problem = str(body.get("problem", ""))
-        order.aside.said += [str(line) for line in body.get("said", [])][:400]
+        order.aside.said += [str(line) for line in body.get("said") or []][:400]
         if problem:
             order.aside.failed = problem
             if order.body["do"] == "run":

@@ -151,7 +151,7 @@ TERN, LOOM, ROW = "Tern Island Observatory", "Loomfield Weaving School", "Brackw
 ORDERS = (
     OrderOrder(
         customer=LOOM, due=_by(1, 12), note="Looms are strung on Wednesday.", tags=["standing order"],
-        lines=[_line("bobbin-32", 72, colour="teal"), _line("heddle-clip", 176, colour="slate"),
+        lines=[_line("bobbin-32", 72, colour="teal"), _line("heddle-clip", 168, colour="slate"),
                _line("shuttle-tip", 60, colour="teal")],
     ),
     OrderOrder(

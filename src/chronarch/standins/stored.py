@@ -210,7 +210,7 @@ class StoredStandin(MachineStandin):
             for line in lines:
                 await self._command(line, None)
         finally:
-            said, self._said = self._said, None
+            said, self._said = self._said or [], None
         return "", said
 
     def say(self, line: str) -> None:

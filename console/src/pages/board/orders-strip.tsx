@@ -11,7 +11,7 @@ export function OrdersStrip() {
   const now = useNow(10_000);
   const list = orders.data ?? [];
   return (
-    <div className="min-w-60 flex-1">
+    <div className="min-w-72 flex-[1.25]">
       <h2 className="m-0 mb-1.5 text-base font-semibold">Orders</h2>
       {orders.data && list.length === 0 && <p className="m-0 py-1.5 text-faded">No order is in work.</p>}
       <ul className="m-0 list-none p-0">

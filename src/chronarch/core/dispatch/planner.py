@@ -160,19 +160,24 @@ class _Run:
         return jobs, offers, seconds
 
     def _press(self, jobs: Table, seconds: Table) -> None:
-        """From when on each job that is due presses by day: what is due no later takes the shop so long, working as
-        much of the time as somebody is there and some of the nights."""
+        """From when on each job that is due presses by day: what is due no later takes the shop so long. Machines work
+        while somebody is there and some of the nights; hands clear one bed at a time."""
         if not len(jobs):
             return
         shortest = np.min(seconds, axis=1, initial=inf)[jobs[:, r.J_NEED].astype(int)]
         work = np.where(np.isfinite(shortest), shortest, 0.0) * jobs[:, r.J_BUILDS]
         order = np.argsort(jobs[:, r.J_DUE], kind="stable")
         before = np.cumsum(work[order])
-        spans, _ = self.shop.hands.get("", ((), 1))
+        beds = np.cumsum(jobs[order, r.J_BUILDS])
+        spans, people = self.shop.hands.get("", ((), 1))
         week = self.shop.at + timedelta(days=7)
         staffed = sum(max(0.0, _since(min(b, week), max(a, self.shop.at))) for a, b in spans if a < week)
         share = min(0.9, staffed / (7 * 86400) + NIGHTS)
-        jobs[order, r.J_LATEST] = jobs[order, r.J_DUE] - before / (share * max(1, len(self.machines)))
+        by_machines = before / (share * max(1, len(self.machines)))
+        waits = sum(m.releases == 0 for m in self.machines) / max(1, len(self.machines))
+        each = self.shop.costs.clear_s + self.shop.costs.walk_s / 2
+        by_hands = waits * beds * each / max(0.05, people * staffed / (7 * 86400))
+        jobs[order, r.J_LATEST] = jobs[order, r.J_DUE] - np.maximum(by_machines, by_hands)
 
     def _stock(self) -> Table:
         stock = np.zeros((3, max(len(self.spools), len(self.nozzles))))

@@ -194,7 +194,11 @@ def look(m, n, t, kept, rush, b):
     if at[M_LEFT] > 0.0:
         cleared, wait = ready + at[M_RELEASE], 0.0
     else:
-        came = staffed_from(b.spans, first, last, ready + max(rules[R_WALK], rush))
+        came = staffed_from(b.spans, first, last, ready + rules[R_WALK])
+        if rush > 0.0 and came < inf:
+            late = staffed_from(b.spans, first, last, ready + rush)
+            if late > ready + rush:
+                came = late  # hands have other beds to see to before they leave
         if came == inf:
             came = rules[R_HORIZON] + ready
         wait = came - ready

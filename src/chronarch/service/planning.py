@@ -82,7 +82,6 @@ class Planned:
     dues: dict[int, datetime]
     settings: Settings
     past: Past
-    builds_of: dict[tuple[int, str], float] = field(default_factory=dict)
     _forecast: Forecast | None = None
 
     def forecast(self) -> Forecast:
@@ -132,7 +131,7 @@ class Planner:
             if waiting is None:
                 waiting = await waiting_jobs(db)
             planned = await self._snapshot(shop, db, settings, waiting)
-            before, fresh = self._before(planned.snapshot)
+            before, fresh = self._before(planned.snapshot, settings)
             if len(planned.snapshot.work) * len(planned.snapshot.machines) > 20_000:
                 planned.plan = await asyncio.to_thread(make_plan, planned.snapshot, before, fresh)
             else:
@@ -143,32 +142,17 @@ class Planner:
             self._made, self._made_at = shop.hub.changes, shop.clock.real_now()
             return planned
 
-    def _before(self, now: Snapshot) -> tuple[Plan | None, frozenset[int]]:
+    def _before(self, now: Snapshot, settings: Settings) -> tuple[Plan | None, frozenset[int]]:
         """The plan before, where it still holds, and the jobs that have changed since."""
-        if self.last is None or now.at - self.last.plan.at > OLD:
+        last = self.last
+        if last is None or now.at - last.plan.at > OLD or last.settings != settings:
             return None, frozenset()
-        then = self.last.snapshot
-        same = (
-            then.strategy == now.strategy
-            and then.costs == now.costs
-            and {s: v[0][1:] for s, v in then.hands.items()}.keys()
-            == {s: v[0][1:] for s, v in now.hands.items()}.keys()
-            and _up(then) == _up(now)
-            and [w.job for w in sorted(then.work, key=lambda w: w.line)]
-            == [w.job for w in sorted(now.work, key=lambda w: w.line) if w.job in {x.job for x in then.work}]
-        )
-        if not same:
+        then = last.snapshot
+        if _up(then) != _up(now) or not _same_order(then, now):
             return None, frozenset()
         had = {w.job: w for w in then.work}
-        moved = (now.at - then.at) / timedelta(seconds=1)
-        fresh = set()
-        for w in now.work:
-            old = had.get(w.job)
-            if old is not None:
-                due_same = w.due_s == old.due_s or abs(w.due_s + moved - old.due_s) < 1
-                if not due_same or (w.priority, w.top) != (old.priority, old.top) or w.builds > old.builds:
-                    fresh.add(w.job)
-        return self.last.plan, frozenset(fresh)
+        gone = (now.at - then.at) / timedelta(seconds=1)
+        return last.plan, frozenset(w.job for w in now.work if w.job in had and _changed(had[w.job], w, gone))
 
     async def past(self, shop: Shop, db: AsyncSession) -> Past:
         now = shop.clock.real_now()
@@ -236,6 +220,19 @@ def _shape(plan: Plan) -> list[tuple[str, int]]:
 
 def _up(shop: Snapshot) -> set[tuple[str, bool, bool]]:
     return {(m.name, m.takes, m.phase is Phase.AWAY) for m in shop.machines}
+
+
+def _same_order(then: Snapshot, now: Snapshot) -> bool:
+    """Whether the jobs that wait at both times stand in the same order."""
+    both = {w.job for w in then.work} & {w.job for w in now.work}
+    orders = ([w.job for w in sorted(s.work, key=lambda w: w.line) if w.job in both] for s in (then, now))
+    return next(orders) == next(orders)
+
+
+def _changed(old: Work, new: Work, gone: float) -> bool:
+    """Whether a job presses otherwise than it did, so that it may take another place."""
+    same_due = new.due_s == old.due_s or abs(new.due_s + gone - old.due_s) < 1
+    return not same_due or (new.priority, new.top) != (old.priority, old.top) or new.builds > old.builds
 
 
 def _until(when: datetime | None, at: datetime) -> float:

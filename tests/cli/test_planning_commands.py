@@ -51,7 +51,7 @@ class Commands(WorldCase):
         self.assertIn("Tern Island", self.run_("orders", "list"))
         shown = self.run_("orders", "show", number)
         self.assertIn("ring gauge", shown)
-        self.assertIn("A person starts each build", self.run_("plan"))
+        self.assertIn("Anchor is idle: It waits for somebody to start it", self.run_("plan"))
         job = json.loads(self.run_("orders", "show", number, "--json"))["lines"][0]["id"]
         self.assertIn("start it on Anchor", self.run_("jobs", "why", str(job)))
         self.assertIn("start ring gauge", self.run_("rounds"))

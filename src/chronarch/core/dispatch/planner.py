@@ -119,6 +119,7 @@ class _Run:
             spans=spans,
             sites=sites,
             free=np.zeros((len(sites), max(1, int(sites[:, 2].max())))),
+            rushes=np.array([(-inf, 0.0)] * len(sites)),
             rules=np.array(rules, float),
             before=before,
             places=places,
@@ -205,11 +206,12 @@ class _Run:
         rows: list[list[tuple[int, float, float]]] = [[] for _ in self.machines]
         if self.before is not None:
             gone = _since(self.shop.at, self.before.at)
-            machines = {m.name: n for n, m in enumerate(self.machines)}
+            places_of = dict(zip((m.name for m in self.machines), rows, strict=True))
             jobs = {w.job: n for n, w in enumerate(self.work)}
             for a in self.before.assignments:
-                if a.machine in machines and a.job in jobs:
-                    rows[machines[a.machine]].append((jobs[a.job], a.wait_s, a.start_s - gone))
+                mine, job = places_of.get(a.machine), jobs.get(a.job)
+                if mine is not None and job is not None:
+                    mine.append((job, a.wait_s, a.start_s - gone))
         ends = np.cumsum([0, *map(len, rows)])
         flat = [row for one in rows for row in one]
         places = np.stack([ends[:-1], ends[1:]], 1).astype(np.int64)

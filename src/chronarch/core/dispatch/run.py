@@ -54,8 +54,8 @@ presses so long before it must."""
 NEVER_S = 1e12
 PATIENCE_S, HARDLY = 1800.0, 0.5
 """A machine that has stood so long for a change that nobody made takes what it can without, if there is any."""
-RUSH = 0.3
-"""How much of that time is really wanted: some beds are ready early."""
+RUSH, RUSH_FOR_S = 0.3, 120.0
+"""How much of that time is really wanted, as some beds are ready early; and how long it is taken to be the same."""
 
 B_JOB, B_WAIT, B_START = 0, 1, 2
 LENGTHS = 96
@@ -82,6 +82,8 @@ class Board(NamedTuple):
     """Rows of (first span, past its last, people, machines that wait for hands)."""
     free: Any
     """By site and person: when each is done with what is in hand."""
+    rushes: Any
+    """By site: when the rush before closing was last reckoned, and what it is."""
     rules: Any
     before: Any
     """The plan before: rows of (job, wait, start), in order, machine after machine."""
@@ -276,15 +278,18 @@ def kept_from(lengths, want):
 
 
 @kernel
-def closing_rush(site, closes, b):
+def closing_rush(site, t, closes, b):
     """How long before people leave a bed must be ready so that hands come to it in time: they have one to see to for
     every machine of the site that is not provided for until then."""
+    if abs(t - b.rushes[site, 0]) < RUSH_FOR_S:
+        return b.rushes[site, 1]
     many = 0
     for i in range(b.machines.shape[0]):
         at = b.machines[i]
         if at[M_SITE] == site and at[M_RELEASES] == 0.0 and at[M_PHASE] != AWAY and at[M_NEXT] < closes:
             many += 1
-    return RUSH * many * (b.rules[R_WALK] + b.rules[R_CLEAR]) / b.sites[site, 2]
+    b.rushes[site, 0], b.rushes[site, 1] = t, RUSH * many * (b.rules[R_WALK] + b.rules[R_CLEAR]) / b.sites[site, 2]
+    return b.rushes[site, 1]
 
 
 @kernel
@@ -358,7 +363,7 @@ def choose(m, t, b):
     kept = kept_from(b.lengths, b.sites[site, 3]) if rules[R_STRATEGY] == HANDS_AWARE else LENGTHS
     rush = 0.0
     if rules[R_STRATEGY] == HANDS_AWARE and row < last and b.spans[row, 0] <= t:
-        rush = closing_rush(site, b.spans[row, 1], b)
+        rush = closing_rush(site, t, b.spans[row, 1], b)
     held = -1
     while held < 0 and b.places[m, 0] < b.places[m, 1]:
         place = b.places[m, 0]

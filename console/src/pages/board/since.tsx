@@ -6,7 +6,7 @@ import { api, type SinceYouLeft, value } from "../../api/client";
 import { useNow } from "../../api/live";
 import { useSinceYouLeft } from "../../api/queries";
 import { Button } from "../../ui/button";
-import { when } from "../../ui/format";
+import { soon, when } from "../../ui/format";
 import { Sheet } from "../../ui/page";
 
 const SHOWN = 6;
@@ -43,7 +43,7 @@ export function Since() {
         <ul className="m-0 list-none p-0">
           {items.map((i, n) => (
             <li key={`${i.at} ${i.machine} ${n}`} className="flex gap-3 py-0.5">
-              <span className="w-20 shrink-0 text-faded">{when(i.at, now)}</span>
+              <span className="w-20 shrink-0 text-faded">{soon(i.at, now)}</span>
               <Link className="w-20 shrink-0 font-semibold text-ink" to={`/machines/${encodeURIComponent(i.machine)}`}>
                 {i.machine}
               </Link>

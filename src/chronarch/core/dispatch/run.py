@@ -260,8 +260,8 @@ def weigh(j, o, t, again, rules):
 
 @kernel
 def presses_by(priority, rank, o, rules):
-    """What a job's priority counts for: one of 1 is not worth a change of hands that nothing presses for."""
-    if priority == 1.0 and rules[R_STRATEGY] == HANDS_AWARE and o[O_CHANGE] > 0.0 and rank != C_PRESSES:
+    """What a job's priority counts for: one of 1 is not worth a change of nozzle that nothing presses for."""
+    if priority == 1.0 and rules[R_STRATEGY] == HANDS_AWARE and o[O_NOZZLE] >= 0.0 and rank != C_PRESSES:
         return 0.0
     return priority
 

@@ -142,8 +142,8 @@ def _line(part: str, quantity: int, **needs: object) -> LineOrder:
     return LineOrder(part=part.replace("-", " "), quantity=quantity, requirement=requirement)
 
 
-def _by(days: int, hour: int, minute: int = 0) -> datetime:
-    return OPENING.replace(hour=hour, minute=minute) + timedelta(days=days)
+def _by(days: int, hour: int) -> datetime:
+    return OPENING.replace(hour=hour, minute=0) + timedelta(days=days)
 
 
 TERN, LOOM, ROW = "Tern Island Observatory", "Loomfield Weaving School", "Brackwater Rowing Club"
@@ -155,7 +155,7 @@ ORDERS = (
                _line("shuttle-tip", 60, colour="teal")],
     ),
     OrderOrder(
-        customer=ROW, due=_by(0, 15, 35), note="Collected at the gate on Monday afternoon.", priority=1,
+        customer=ROW, due=_by(0, 16), note="Collected at the gate on Monday afternoon.", priority=1,
         lines=[_line("oarlock-spacer", 38, colour="blue"), _line("rigger-shim", 40, material="PLA", colour="ochre")],
     ),
     OrderOrder(

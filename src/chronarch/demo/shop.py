@@ -150,7 +150,8 @@ TERN, LOOM, ROW = "Tern Island Observatory", "Loomfield Weaving School", "Brackw
 
 ORDERS = (
     OrderOrder(
-        customer=LOOM, due=_by(1, 12), note="Looms are strung on Wednesday.", tags=["standing order"],
+        customer=LOOM, due=_by(1, 11) + timedelta(minutes=30), note="Looms are strung on Wednesday.",
+        tags=["standing order"],
         lines=[_line("bobbin-32", 72, colour="teal"), _line("heddle-clip", 168, colour="slate"),
                _line("shuttle-tip", 60, colour="teal")],
     ),

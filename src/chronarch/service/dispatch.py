@@ -10,13 +10,12 @@ import logging
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
-from math import inf
 
 from sqlalchemy import select, text
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.dispatch import Assignment, Snapshot, make_plan
+from chronarch.core.dispatch import Snapshot, make_plan
 from chronarch.core.fleet import Requirement, grams
 from chronarch.core.gcode.preflight import Severity
 from chronarch.core.matching import LASTING, Need, Standing, first_blocker, why_waiting
@@ -168,7 +167,11 @@ async def hand_out(shop: Shop, db: AsyncSession) -> int:
         if known is None or a.start_s > 1.0 or a.hands_s is not None:
             continue
         waiting = planned.waiting[a.job]
-        made += await give(shop, db, waiting, known) is not None
+        if waiting.choose(shop.fleet.standing(known)) is None:
+            continue
+        if await give(shop, db, waiting, known) is None:
+            return made  # somebody was quicker: what was read here is old
+        made += 1
     if made:
         await shop.planner.renew(shop, db)
     return made
@@ -183,7 +186,7 @@ async def start_next(shop: Shop, db: AsyncSession, known: Known) -> bool:
         return False
     planned = await shop.planner.renew(shop, db, jobs)
     first = planned.plan.next_on(known.row.name)
-    if first is not None and (first.load or first.nozzle or first.start_s > first_free(first)):
+    if first is not None and (first.load or first.nozzle or (first.start_s > 1.0 and first.hands_s is None)):
         first = None
     job = first.job if first else chosen_alone(planned.snapshot, known.row.name)
     waiting = planned.waiting.get(job) if job is not None else None
@@ -191,11 +194,6 @@ async def start_next(shop: Shop, db: AsyncSession, known: Known) -> bool:
         return False
     await shop.planner.renew(shop, db)
     return True
-
-
-def first_free(a: Assignment) -> float:
-    """A build that only waits for somebody to start it could start now."""
-    return inf if a.hands_s is not None else 1.0
 
 
 def chosen_alone(snapshot: Snapshot, machine: str) -> int | None:

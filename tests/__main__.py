@@ -1,6 +1,6 @@
 """Runs all tests, or those named: `python -m tests [tests.core ...]`. Closes with the line `N passed, N failed`.
 
-Each test file runs in a process of its own, three at a time, the longest first; what it says is printed at its end. The
+Each test file runs in a process of its own, four at a time, the longest first; what it says is printed at its end. The
 processes are forks of this one, so that what all of them need is imported once. They share one database server, each
 with databases of its own.
 """
@@ -19,9 +19,10 @@ from typing import IO
 
 from chronarch.records.server import PrivateServer
 from tests import one
+from tests.support.processes import import_all
 from tests.support.world import RUNS_DATABASE
 
-AT_ONCE = 3
+AT_ONCE = 4
 LONGEST_FIRST = (
     "console",
     "faults",
@@ -84,20 +85,21 @@ def run(names: list[str]) -> tuple[int, int, int]:
         while waiting and len(under_way) < AT_ONCE:
             module, out = waiting.pop(0), tempfile.TemporaryFile()  # noqa: SIM115
             under_way[start(module, out)] = module, out
-        pid, status = os.wait()
+        pid, status, used = os.wait3(0)
         if pid not in under_way:
             continue
         module, out = under_way.pop(pid)
         with out:
             out.seek(0)
             said, counts = told(module, out.read().decode(errors="replace"), status)
-        print(said, end="", flush=True)
+        print(said, f"{module}: {used.ru_utime + used.ru_stime:.0f} s of processor time\n", sep="", flush=True)
         total = (total[0] + counts[0], total[1] + counts[1], total[2] + counts[2])
     return total
 
 
 def main() -> int:
     began = time.monotonic()
+    import_all()
     with tempfile.TemporaryDirectory(prefix="chronarch-db-") as folder:
         server = PrivateServer(Path(folder))
         server.start()

@@ -8,8 +8,6 @@ import json
 import os
 import re
 import signal
-import subprocess
-import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -22,12 +20,8 @@ from chronarch.client import requests
 from chronarch.core.states import MachineState
 from chronarch.wire import machines as wm
 from tests.support.gcode import squares, write
+from tests.support.processes import run, start
 from tests.support.world import WorldCase, eventually
-
-
-def run(*arguments: str, env: dict[str, str] | None = None, stdin: str = "") -> subprocess.CompletedProcess[str]:
-    command = [sys.executable, "-m", "chronarch", *arguments]
-    return subprocess.run(command, env=env, input=stdin, capture_output=True, text=True, timeout=60, check=False)
 
 
 class WithoutService(unittest.TestCase):
@@ -175,10 +169,9 @@ class WholeJob(WorldCase):
 
     def test_follow_in_a_pipe_says_a_line_for_each_change(self) -> None:
         w = self.world
-        command = [sys.executable, "-u", "-m", "chronarch", "follow"]
         path = w.folder / "followed"
         with path.open("wb") as out:
-            process = subprocess.Popen(command, env=w.environment, stdout=out)
+            process = start("follow", env=w.environment, out=out)
         try:
             eventually(lambda: "Anchor: " in path.read_text(), "the machines are told")
             w.until("Anchor", MachineState.IDLE)

@@ -7,8 +7,8 @@ import re
 
 from chronarch.client import requests
 from chronarch.core.states import MachineState
-from tests.cli.test_commands import run
 from tests.support.gcode import two_boxes
+from tests.support.processes import run
 from tests.support.world import WorldCase, eventually
 
 

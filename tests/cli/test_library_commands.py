@@ -13,8 +13,8 @@ from PIL import Image
 from chronarch.client import requests
 from chronarch.demo.library import stl
 from chronarch.demo.shop import PARTS
-from tests.cli.test_commands import run
 from tests.support.gcode import squares, two_boxes, write
+from tests.support.processes import run
 from tests.support.world import MODEL, WorldCase
 
 

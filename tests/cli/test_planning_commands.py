@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 import unittest
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -16,6 +14,7 @@ from chronarch.client import library, requests
 from chronarch.core.states import Intake
 from chronarch.wire import library as wl
 from tests.support.gcode import squares
+from tests.support.processes import run
 from tests.support.world import WorldCase
 
 MONDAY = datetime(2026, 10, 19, 9, 12, tzinfo=UTC)
@@ -37,8 +36,7 @@ class Commands(WorldCase):
         w.client.do(library.add_part(wl.PartOrder(name="ring gauge", files=[file.id])))
 
     def run_(self, *arguments: str, code: int = 0) -> str:
-        done = subprocess.run([sys.executable, "-m", "chronarch", *arguments], env=self.world.environment,
-                              capture_output=True, text=True, timeout=60, stdin=subprocess.DEVNULL)  # fmt: skip
+        done = run(*arguments, env=self.world.environment)
         self.assertEqual(done.returncode, code, done.stdout + done.stderr)
         return done.stdout + done.stderr
 

@@ -103,7 +103,7 @@ class HandsPages(ConsoleCase):
         for step in ("Unload", "Load", "Purge"):
             page.get_by_role("button", name=step, exact=True).click()
             expect(page.get_by_role("button", name=f"{step} again")).to_be_visible(timeout=40_000)
-        self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390)
+        self.assert_fits(page)
         page.get_by_role("listitem").filter(has_text="Heat, position").get_by_role("button", name="Resume").click()
         expect(page.get_by_role("heading", name="Change of filament")).to_be_hidden()
         eventually(lambda: self.world.state("Anchor") is MachineState.BUILDING, "it goes on")
@@ -168,8 +168,11 @@ class HandsPages(ConsoleCase):
     def test_an_emergency_stop_takes_two_presses(self) -> None:
         self.building("Bezel")
         page = self.open("/machines/Bezel")
-        page.get_by_role("button", name="Emergency stop").click()
+        stop = page.get_by_role("button", name="Emergency stop")
+        stop.click()
+        expect(page.get_by_role("button", name="Press again to halt")).to_be_visible()
+        expect(stop).to_be_visible()
         self.assertEqual(self.world.standin("Bezel")["halted"], "")
-        page.get_by_role("button", name="Press again to halt").click()
+        stop.dblclick()
         expect(page.get_by_role("heading", name="Bezel")).to_contain_text("down")
         self.assertEqual(self.world.standin("Bezel")["halted"], "emergency stop")

@@ -210,8 +210,7 @@ class Pages(ConsoleCase):
                 page = self.open(path, 390, 844)
                 expect(page.get_by_role("heading").first).to_be_visible()
                 expect(page.get_by_role("status", name="Loading")).to_have_count(0)
-                wide = page.evaluate("document.documentElement.scrollWidth")
-                self.assertLessEqual(wide, 390)
+                self.assert_fits(page)
 
     def test_both_themes_are_kept(self) -> None:
         page = self.open("/")

@@ -194,4 +194,4 @@ class PlanningPages(ConsoleCase):
                 page = self.open(path, 390, 844)
                 expect(page.get_by_role("heading").first).to_be_visible()
                 expect(page.get_by_role("status", name="Loading")).to_have_count(0)
-                self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390)
+                self.assert_fits(page)

@@ -11,7 +11,7 @@ from tests.support.world import PASSWORD, PERSON, WorldCase
 
 CHROMIUM = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync",
+    "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
 ]  # fmt: skip
 OWN = ("http://127.0.0.1", "data:", "blob:")
 expect.set_options(timeout=25_000)
@@ -38,6 +38,7 @@ class ConsoleCase(WorldCase):
         self.addCleanup(context.close)
         page = context.new_page()
         self.faults: list[str] = []
+        page.on("crash", lambda _: self.faults.append("the page crashed"))
         page.on("pageerror", lambda error: self.faults.append(str(error)))
         page.on("request", lambda r: None if r.url.startswith(OWN) else self.faults.append(r.url))
         if signed_in:
@@ -45,6 +46,19 @@ class ConsoleCase(WorldCase):
             self.assertTrue(context.request.post(f"{self.world.address}/api/sign-in", data=who).ok)
         page.goto(self.world.address + path)
         return page
+
+    def assert_fits(self, page: Page) -> None:
+        """No part of the page reaches past the window's right edge; names those that do."""
+        beyond = page.evaluate(
+            """() => {
+                const wide = document.documentElement.scrollWidth;
+                const right = (e) => Math.round(e.getBoundingClientRect().right);
+                const beyond = [...document.querySelectorAll("body *")].filter((e) => right(e) > innerWidth);
+                const told = beyond.map((e) => `${right(e)}: ${e.outerHTML.slice(0, 200)}`);
+                return wide <= innerWidth ? [] : [wide, ...told];
+            }"""
+        )
+        self.assertEqual(beyond, [], page.url)
 
     def tearDown(self) -> None:
         self.assertEqual(getattr(self, "faults", []), [], "no script fails, and nothing is asked of the internet")

@@ -7,8 +7,6 @@ import itertools
 import json
 import os
 import signal
-import subprocess
-import sys
 import tempfile
 import time
 import unittest
@@ -24,12 +22,14 @@ from chronarch.core.clock import ScaledClock
 from chronarch.core.states import MachineState
 from chronarch.demo.broker import USER, PrivateBroker
 from chronarch.records.database import migrate
-from chronarch.records.server import PrivateServer, die_with_parent, free_port
+from chronarch.records.server import PrivateServer, free_port
 from chronarch.service.command import register_key, register_person
 from chronarch.service.settings import Settings
 from chronarch.wire import machines as wm
 from chronarch.wire.people import Scope
 from chronarch.wire.work import Build, Job, JobOrder, Requirement
+from tests.support import processes
+from tests.support.processes import Process, starter
 
 T = TypeVar("T")
 PERSON, PASSWORD = "maud", "a long test password"
@@ -56,7 +56,8 @@ def shared_server() -> PrivateServer:
 
 
 def close_all() -> None:
-    """Stop what `shared_server` started."""
+    """Stop what `shared_server` started, and the process that starts others."""
+    processes.close_all()
     while _shared:
         _shared.pop().stop()
     while _folders:
@@ -82,13 +83,14 @@ class World:
 
     def __init__(self, machines: tuple[str, ...] = ("Anchor",), rate: float = 200.0, own_database: bool = False,
                  largest_file: int | None = None, stored: tuple[str, ...] = ()) -> None:  # fmt: skip
+        starter()
         self._folder = tempfile.TemporaryDirectory(prefix="chronarch-world-")
         self.folder = Path(self._folder.name)
         self.names = (*machines, *stored)
         self.stored = stored
         self.rate = rate
         self.broker = PrivateBroker(self.folder / "broker") if stored else None
-        self.processes: dict[str, subprocess.Popen[bytes]] = {}
+        self.processes: dict[str, Process] = {}
         self.server = PrivateServer(self.folder / "db") if own_database else shared_server()
         self._owned = own_database
         if own_database:
@@ -130,15 +132,7 @@ class World:
 
     def spawn(self, name: str, *arguments: str) -> None:
         with (self.folder / f"{name}.log").open("ab") as log:
-            self.processes[name] = subprocess.Popen(
-                [sys.executable, "-m", "chronarch", *arguments],
-                env=self.environment,
-                stdin=subprocess.DEVNULL,
-                stdout=log,
-                stderr=log,
-                preexec_fn=die_with_parent,
-                start_new_session=True,
-            )
+            self.processes[name] = processes.start(*arguments, env=self.environment, out=log)
 
     def kill(self, name: str, how: signal.Signals = signal.SIGKILL) -> None:
         process = self.processes.pop(name)

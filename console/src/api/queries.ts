@@ -93,6 +93,10 @@ export const usePlanning = () => useQuery({ queryKey: ["setup", "planning"], que
 
 export const useHours = () => useQuery({ queryKey: ["setup", "hours"], queryFn: () => value(api.GET("/api/hours")) });
 
+/** Spans in which machines are kept free, from now on. */
+export const useUpkeep = () =>
+  useQuery({ queryKey: ["setup", "upkeep"], queryFn: () => value(api.GET("/api/upkeep-windows")), refetchInterval: 60_000 });
+
 export const useSpools = () => useQuery({ queryKey: ["setup", "spools"], queryFn: () => value(api.GET("/api/spools")) });
 
 export const useHelpers = () => useQuery({ queryKey: ["setup", "helpers"], queryFn: () => value(api.GET("/api/helpers")) });

@@ -1,6 +1,6 @@
 import * as Slider from "@radix-ui/react-slider";
 import { Box, ChevronDown, ChevronUp, Layers, Pause, Play } from "lucide-react";
-import { type KeyboardEvent, lazy, type ReactNode, Suspense, useEffect, useMemo, useRef, useState } from "react";
+import { type KeyboardEvent, lazy, type ReactNode, Suspense, useEffect, useMemo, useState } from "react";
 
 import { Button } from "../ui/button";
 import { duration } from "../ui/format";
@@ -54,30 +54,28 @@ export function Viewer(p: Props) {
   const [paint, setPaint] = useState<Paint>("feature");
   const [travel, setTravel] = useState(false);
   const [whole, setWhole] = useState(false);
-  const [share, setShare] = useState<number | null>(null);
+  const of = `${p.sha256}:${layer}`;
+  const [place, setPlace] = useState<{ of: string; share: number | null }>({ of, share: null });
   const [playing, setPlaying] = useState(false);
   const m = found.data;
   const drawn = useMemo(() => (m ? painting(m, paint, dark) : null), [m, paint, dark]);
   const count = m?.count ?? 0;
   const fresh = m?.layer === layer;
-  let upTo = share === null ? count : Math.min(share, count);
+  /** How many moves are drawn, null for all; below zero: so many before the last, whose number need not be known yet. */
+  const share = place.of === of ? place.share : playing ? 0 : null;
+  const setShare = (to: number | null) => setPlace({ of, share: to });
+  let upTo = share === null ? count : Math.min(Math.max(0, share < 0 ? count + share : share), count);
   if (follows && m && fresh) {
     upTo = 0;
     while (upTo < count && m.command[upTo]! <= p.following!.acknowledged) upTo++;
   }
 
-  const shown = useRef({ layer, sha256: p.sha256 });
-  useEffect(() => {
-    if (shown.current.layer === layer && shown.current.sha256 === p.sha256) return;
-    shown.current = { layer, sha256: p.sha256 };
-    setShare(playing ? 0 : null);
-  }, [layer, p.sha256, playing]);
   useEffect(() => {
     if (!playing || !m || !fresh) return;
     // a layer takes about five seconds to watch, whatever its real time
     const step = Math.max(1, Math.round(count / 150));
     const timer = setTimeout(() => {
-      const next = (share ?? 0) + step;
+      const next = upTo + step;
       if (next < count) setShare(next);
       else if (layer < p.layers) {
         setOwn(layer + 1);
@@ -89,7 +87,7 @@ export function Viewer(p: Props) {
   const play = () => {
     setFree(true);
     setOwn(layer);
-    if (!playing) setShare(share === null || share >= count ? 0 : share);
+    if (!playing) setShare(share === null || upTo >= count ? 0 : upTo);
     setPlaying(!playing);
   };
   const keys: Record<string, () => void> = {
@@ -99,8 +97,8 @@ export function Viewer(p: Props) {
     PageDown: () => go(layer - 10),
     Home: () => go(1),
     End: () => go(p.layers),
-    ArrowRight: () => setShare(Math.min(count, (share ?? count) + 1)),
-    ArrowLeft: () => setShare(Math.max(0, (share ?? count) - 1)),
+    ArrowRight: () => setShare(share === null || share === -1 ? null : share < 0 ? share + 1 : Math.min(count, share + 1)),
+    ArrowLeft: () => setShare(share === null ? -1 : share > 0 ? share - 1 : share === 0 ? 0 : fresh ? Math.max(share - 1, -count) : share - 1),
     " ": play,
     t: () => setTravel(!travel),
     p: () => setPaint(PAINTS[(PAINTS.findIndex((x) => x.paint === paint) + 1) % PAINTS.length]!.paint),
@@ -114,7 +112,7 @@ export function Viewer(p: Props) {
     deed();
   };
   const row = table.data?.[layer - 1];
-  const move = share !== null && m && share > 0 && share <= count ? share - 1 : null;
+  const move = share !== null && m && upTo > 0 ? upTo - 1 : null;
   return (
     <div className="flex flex-col" onKeyDown={key} data-testid="viewer">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 border-b border-rule px-4 py-2.5">

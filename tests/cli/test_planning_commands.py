@@ -84,6 +84,19 @@ class Commands(WorldCase):
         self.assertIn("revoked", self.run_("rounds", "revoke-link", "1"))
         self.assertIn("No build followed", self.run_("report", "turnaround"))
 
+    def test_a_machine_is_given_its_place_pools_and_tags(self) -> None:
+        said = self.run_(
+            "machines", "change", "Anchor", "--site", "Quay", "--place", "B1", "--pool", "small", "--tag", "loud"
+        )
+        self.assertEqual(said, "Anchor: at Quay B1; in small; tagged loud.\n")
+        self.assertRegex(self.run_("machines", "show", "Anchor"), r"Place +Quay B1\s+Pools +small\s+Tags +loud")
+        job = self.run_("jobs", "submit", "gauge.gcode", "--tags", "not loud").split()[1].rstrip(":,")
+        self.assertIn("loud", self.run_("jobs", "why", job))
+        self.run_("jobs", "withdraw", job)
+        self.assertEqual(self.run_("machines", "change", "Anchor", "--no-tags"), "Anchor: at Quay B1; in small.\n")
+        said = self.run_("machines", "change", "Anchor", "--site", "", "--place", "", "--no-pools")
+        self.assertEqual(said, "Anchor: no place, pool or tag.\n")
+
     def test_wrong_use_says_what_to_do(self) -> None:
         for arguments, words in (
             (("orders", "add", "x", "ring gauge"), "does not say how many"),

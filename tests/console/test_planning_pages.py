@@ -188,6 +188,57 @@ class PlanningPages(ConsoleCase):
         page.get_by_role("button", name="That is left").click()
         expect(page.get_by_text("512 g")).to_be_visible()
 
+    def test_a_site_has_hours_of_its_own_and_single_days_differ(self) -> None:
+        w = self.world
+        page = self.open("/machines/Bezel")
+        page.get_by_role("button", name="Place and pools").click()
+        page.get_by_role("textbox", name="Site").fill("Quay")
+        page.get_by_role("textbox", name="Place").fill("A2")
+        page.get_by_role("textbox", name="Pools").fill("small, small, loud")
+        page.get_by_role("textbox", name="Tags").fill("enclosed")
+        page.get_by_role("button", name="Set", exact=True).click()
+        expect(page.get_by_text("Quay A2")).to_be_visible()
+        expect(page.get_by_text("small, loud, enclosed")).to_be_visible()
+        page.goto(f"{w.address}/setup")
+        page.get_by_label("Of", exact=True).select_option("Quay")
+        page.get_by_label("Date").fill("2026-12-24")
+        page.get_by_role("button", name="Add the day").click()
+        expect(page.get_by_text("Thu, 24 Dec").or_(page.get_by_text("Thu 24 Dec"))).to_be_visible()
+        page.get_by_role("button", name="Somebody").last.click()
+        until = page.get_by_label(re.compile("24 Dec, until"))
+        until.fill("noon")
+        page.get_by_role("button", name="Set the hours").click()
+        self.assertTrue(until.evaluate("field => field.validity.patternMismatch"))
+        until.fill("12:00")
+        page.get_by_role("button", name="Set the hours").click()
+
+        def quay() -> list[ws.SiteHours]:
+            return [h for h in w.client.do(planning.hours()) if h.site == "Quay"]
+
+        days = eventually(quay, "the site's hours are set")[0].days
+        self.assertEqual(
+            [(d.isoformat(), s[0].begin, s[0].end) for d, s in days.items()], [("2026-12-24", "08:00", "12:00")]
+        )
+        w.client.do(requests.change_machine("Bezel", site="", place="", pools=[], tags=[]))
+
+    def test_a_machine_is_kept_free_for_upkeep(self) -> None:
+        w = self.world
+        page = self.open("/setup")
+        page.get_by_role("button", name="Keep a machine free").click()
+        page.get_by_label("Machine", exact=True).select_option("Bezel")
+        page.get_by_label("What for").fill("new belts")
+        page.get_by_label("From", exact=True).fill("2026-11-02T10:00")
+        page.get_by_label("Until", exact=True).fill("2026-11-02T09:00")
+        page.get_by_role("button", name="Keep it free").click()
+        expect(page.get_by_role("alert")).to_contain_text("ends before it begins")
+        page.get_by_label("Until", exact=True).fill("2026-11-02T12:30")
+        page.get_by_role("button", name="Keep it free").click()
+        row = page.get_by_role("listitem").filter(has_text="Bezel: new belts")
+        expect(row).to_contain_text("10:00 to 12:30")
+        row.get_by_role("button", name="Not needed").click()
+        expect(row).to_have_count(0)
+        self.assertEqual(w.client.do(planning.upkeep_windows()), [])
+
     def test_pages_of_planning_fit_a_phone(self) -> None:
         for path in ("/orders", "/rounds", "/what-if", "/setup", "/queue"):
             with self.subTest(path=path):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 import click
@@ -96,11 +97,26 @@ def show(service: Service, name: str, as_json: bool) -> None:
             ("Bed", degrees(reading.bed.measured_c, reading.bed.asked_c)),
             *((f"Tool {tool.number}", loaded(tool)) for tool in m.tools),
             ("Intake", m.intake),
+            ("Place", f"{m.site} {m.place}".strip()),
+            ("Pools", ", ".join(m.pools)),
+            ("Tags", ", ".join(m.tags)),
             ("Model", f"{m.model}, {x:g} x {y:g} x {z:g} mm"),
             ("Link", f"{m.link}, {m.resends} lines sent again"),
             ("Camera", m.camera),
         ]
     )
+
+
+def where_options(command: Callable[..., None]) -> Callable[..., None]:
+    """Options that say where a machine stands and what it is for."""
+    for option in (
+        click.option("--tag", "tags", multiple=True, help="What jobs may ask of it; may be repeated."),
+        click.option("--pool", "pools", multiple=True, help="A pool whose line it works on; may be repeated."),
+        click.option("--place", help="The shelf or bench, as on the rounds: A2"),
+        click.option("--site", help="The house or room with hours of its own."),
+    ):
+        command = option(command)
+    return command
 
 
 @machines.command()
@@ -113,16 +129,39 @@ def show(service: Service, name: str, as_json: bool) -> None:
 @click.option("--material", default="")
 @click.option("--colour", default="")
 @click.option("--tender", default="tender", show_default=True)
+@where_options
 @pass_service
 def add(service: Service, name: str, model: str, link: str, camera: str | None, nozzle: float, hardened: bool,
-        material: str, colour: str, tender: str) -> None:  # fmt: skip
+        material: str, colour: str, tender: str, site: str | None, place: str | None, pools: tuple[str, ...],
+        tags: tuple[str, ...]) -> None:  # fmt: skip
     """Add a machine."""
     tool = w.Tool(nozzle_mm=nozzle, hardened=hardened, material=material, colour=colour)
     order = w.MachineOrder.model_validate(
-        {"name": name, "model": model, "link": link, "camera": camera, "tools": [tool.model_dump()]}
-    )
+        {"name": name, "model": model, "link": link, "camera": camera, "tools": [tool.model_dump()],
+         "site": site or "", "place": place or "", "pools": pools, "tags": tags}
+    )  # fmt: skip
     made = service.do(requests.add_machine(order, tender))
     click.echo(f"{made.name} is added.")
+
+
+@machines.command()
+@click.argument("name")
+@where_options
+@click.option("--no-pools", is_flag=True, help="It is in no pool.")
+@click.option("--no-tags", is_flag=True, help="It has no tags.")
+@pass_service
+def change(service: Service, name: str, site: str | None, place: str | None, pools: tuple[str, ...],
+           tags: tuple[str, ...], no_pools: bool, no_tags: bool) -> None:  # fmt: skip
+    """Say where a machine stands, and which pools and tags it has; what is not said stays."""
+    change = requests.change_machine(
+        name, site=site, place=place, pools=list(pools) if pools or no_pools else None,
+        tags=list(tags) if tags or no_tags else None,
+    )  # fmt: skip
+    m = service.do(change)
+    of = (("at", f"{m.site} {m.place}".strip()), ("in", ", ".join(m.pools)), ("tagged", ", ".join(m.tags)))
+    click.echo(
+        f"{m.name}: " + ("; ".join(f"{how} {what}" for how, what in of if what) or "no place, pool or tag") + "."
+    )
 
 
 @machines.command()

@@ -151,9 +151,10 @@ def add_machine(order: wm.MachineOrder, tender: str = "tender") -> Call[wm.Machi
 
 
 def change_machine(
-    name: str, intake: Intake | None = None, tools: list[wm.Tool] | None = None
-) -> Call[wm.MachineDetail]:
-    change = wm.MachineChange(intake=intake, tools=tools)
+    name: str, intake: Intake | None = None, tools: list[wm.Tool] | None = None, site: str | None = None,
+    place: str | None = None, pools: list[str] | None = None, tags: list[str] | None = None,
+) -> Call[wm.MachineDetail]:  # fmt: skip
+    change = wm.MachineChange(intake=intake, tools=tools, site=site, place=place, pools=pools, tags=tags)
     return Call("PATCH", f"/api/machines/{name}", wm.MachineDetail, body=change)
 
 

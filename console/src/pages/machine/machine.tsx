@@ -1,3 +1,4 @@
+import { useState } from "react";
 import { Link, useParams } from "react-router";
 
 import { api, type MachineDetail, value } from "../../api/client";
@@ -15,6 +16,7 @@ import { FilamentChange } from "./filament";
 import { Free } from "./free";
 import { HeatChart } from "./heat";
 import { Laying } from "./laying";
+import { Where } from "./where";
 
 export function MachinePage() {
   const name = useParams().name ?? "";
@@ -238,6 +240,7 @@ function firmware(m: MachineDetail): string {
 }
 
 function SetUp({ machine: m }: { machine: MachineDetail }) {
+  const [moving, setMoving] = useState(false);
   const change = useChange(
     (intake: keyof typeof INTAKES) =>
       value(api.PATCH("/api/machines/{name}", { params: { path: { name: m.name } }, body: { intake } })),
@@ -249,6 +252,9 @@ function SetUp({ machine: m }: { machine: MachineDetail }) {
       <SheetTitle
         beside={
           <span className="flex gap-4">
+            <button type="button" className="underline" onClick={() => setMoving(true)}>
+              Place and pools
+            </button>
             <Link to={`/machines/${m.name}/log`}>Line log</Link>
             <Link to={`/machines/${m.name}/level`}>Level of the bed</Link>
           </span>
@@ -277,6 +283,8 @@ function SetUp({ machine: m }: { machine: MachineDetail }) {
             {[t.colour, t.material].filter(Boolean).join(" ") || "nothing"}, {t.nozzle_mm} mm{t.hardened ? " hardened" : ""}
           </Fact>
         ))}
+        <Fact name="Stands">{[m.site, m.place].filter(Boolean).join(" ") || "not said"}</Fact>
+        <Fact name="Pools and tags">{[...(m.pools ?? []), ...(m.tags ?? [])].join(", ") || "none"}</Fact>
         <Fact name="Model">
           {m.model}, {x} × {y} × {z} mm
         </Fact>
@@ -290,6 +298,7 @@ function SetUp({ machine: m }: { machine: MachineDetail }) {
       <div className="px-5 pb-3">
         <Refusal error={change.error} />
       </div>
+      {moving && <Where machine={m} close={() => setMoving(false)} />}
     </Sheet>
   );
 }

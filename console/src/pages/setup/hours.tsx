@@ -1,4 +1,4 @@
-import { X } from "lucide-react";
+import { UserX, X } from "lucide-react";
 import { useState } from "react";
 
 import { api, type SiteHours, value } from "../../api/client";
@@ -14,7 +14,7 @@ type Spans = SiteHours["week"][number];
 const DAYS = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
 const WORKDAY: Spans = [{ begin: "08:00", end: "17:00" }];
 const NOBODY: SiteHours = { site: "", zone: "UTC", people: 1, days: {}, week: DAYS.map(() => []) };
-const field = "min-h-9 w-[6.5rem] rounded-md border border-rule bg-ground px-2 text-ink";
+const field = "min-h-9 rounded-md border border-rule bg-ground px-2 text-ink";
 
 /** Hours of the shop, and of each site that has its own. */
 export function Hours({ all }: { all: SiteHours[] }) {
@@ -109,13 +109,13 @@ function Day({ name, spans, set }: { name: string; spans: Spans; set: (spans: Sp
   const change = (at: number, part: Partial<Spans[number]>) => set(spans.map((s, i) => (i === at ? { ...s, ...part } : s)));
   const last = spans.at(-1);
   return (
-    <div className="flex min-h-9 flex-wrap items-center gap-x-3 gap-y-1">
-      <span className="w-24">{name}</span>
+    <div className="flex min-h-9 flex-wrap items-center gap-x-2 gap-y-1 sm:gap-x-3">
+      <span className="w-[5.5rem] sm:w-24">{name}</span>
       {spans.map((s, i) => (
         <span key={i} className="flex items-center gap-1.5">
-          <input aria-label={`${name}, from`} className={field} type="time" value={s.begin} onChange={(e) => change(i, { begin: e.target.value })} />
+          <Time label={`${name}, from`} value={s.begin} set={(begin) => change(i, { begin })} />
           <span className="text-faded">to</span>
-          <input aria-label={`${name}, until`} className={field} type="time" value={s.end} onChange={(e) => change(i, { end: e.target.value })} />
+          <Time label={`${name}, until`} value={s.end} set={(end) => change(i, { end })} />
         </span>
       ))}
       {!last ? (
@@ -126,10 +126,26 @@ function Day({ name, spans, set }: { name: string; spans: Spans; set: (spans: Sp
           </Button>
         </>
       ) : (
-        <Button kind="quiet" onClick={() => set([])}>
-          Nobody
+        <Button kind="quiet" className="max-sm:px-2" aria-label={`${name}: nobody`} onClick={() => set([])}>
+          <UserX size={16} className="sm:hidden" aria-hidden />
+          <span className="max-sm:hidden">Nobody</span>
         </Button>
       )}
     </div>
+  );
+}
+
+/** A time of day by the clock of twenty-four hours, as it is written everywhere else. */
+function Time({ label, value, set }: { label: string; value: string; set: (value: string) => void }) {
+  return (
+    <input
+      aria-label={label}
+      className={`${field} w-16`}
+      value={value}
+      required
+      pattern="([01]\d|2[0-4]):[0-5]\d"
+      title="Hours and minutes, like 08:00"
+      onChange={(e) => set(e.target.value)}
+    />
   );
 }

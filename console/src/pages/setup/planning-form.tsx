@@ -46,7 +46,7 @@ export function PlanningForm({ now }: { now: Planning }) {
     >
       <div role="radiogroup" aria-label="Strategy" className="flex flex-col gap-2">
         {STRATEGIES.map((s) => (
-          <label key={s.key} className={`flex cursor-pointer gap-3 rounded-md border px-3.5 py-2.5 ${draft.strategy === s.key ? "border-ink" : "border-rule"}`}>
+          <label key={s.key} className={`flex cursor-pointer items-start gap-3 rounded-md border px-3.5 py-2.5 ${draft.strategy === s.key ? "border-ink" : "border-rule"}`}>
             <input type="radio" name="strategy" className="mt-1" checked={draft.strategy === s.key} onChange={() => setDraft({ ...draft, strategy: s.key })} />
             <span>
               <strong>{s.key}</strong>

@@ -35,7 +35,7 @@ export function Spools() {
           {rows.map((s) => (
             <li key={s.id} className="grid grid-cols-[1fr_5rem_auto] items-center gap-x-4 px-5 py-1.5">
               <span className="min-w-0">
-                {s.colour} {s.material} <span className="text-sm text-faded">spool {s.id} · {s.machine ? `on ${s.machine}` : s.place || "on the shelf"}</span>
+                {s.colour} {s.material} <span className="text-sm text-faded max-sm:block">spool {s.id} · {s.machine ? `on ${s.machine}` : s.place || "on the shelf"}</span>
               </span>
               <span className={`text-right ${s.grams_left < 100 ? "font-semibold text-alarm" : ""}`}>{s.grams_left.toFixed(0)} g</span>
               <span className="flex">

@@ -6,7 +6,7 @@ import { useChange, useMachines, useUpkeep } from "../../api/queries";
 import { Button } from "../../ui/button";
 import { Field, FormDialog, inputLook } from "../../ui/dialog";
 import { clock, localInput, when } from "../../ui/format";
-import { Empty, Failed, Loading, Refusal, Sheet, SheetTitle } from "../../ui/page";
+import { Failed, Loading, Refusal, Sheet, SheetTitle } from "../../ui/page";
 
 /** Spans in which a machine is kept free: no build that would reach into one starts there. */
 export function UpkeepWindows() {
@@ -30,7 +30,7 @@ export function UpkeepWindows() {
       ) : windows.isPending ? (
         <Loading rows={2} height="h-11" />
       ) : windows.data.length === 0 ? (
-        <Empty title="Nothing is planned">Say when a machine is wanted for upkeep: no build that would reach into it starts there.</Empty>
+        <p className="m-0 px-5 pb-4 text-faded">None. A machine that is kept free starts no build that would reach into the time.</p>
       ) : (
         <ul className="m-0 list-none divide-y divide-rule p-0 pb-2">
           {windows.data.map((u) => (
@@ -96,7 +96,7 @@ function KeepFree({ close }: { close: () => void }) {
       <Field label="What for">
         <input className={inputLook} value={text} onChange={(e) => setText(e.target.value)} placeholder="new belts" />
       </Field>
-      <div className="grid gap-3 sm:grid-cols-2">
+      <div className="flex flex-col gap-3">
         <Field label="From">
           <input className={inputLook} type="datetime-local" value={begin} onChange={(e) => setBegin(e.target.value)} />
         </Field>

@@ -143,7 +143,7 @@ async def machine(name: str, who: Reader, shop: TheShop) -> w.MachineDetail:
 
 @router.patch("/machines/{name}")
 async def change_machine(name: str, change: w.MachineChange, who: Operator, shop: TheShop) -> w.MachineDetail:
-    """Change a machine's intake, or what is loaded on its tools."""
+    """Change a machine's intake, what is loaded on its tools, where it stands, its pools and tags."""
     known = shop.fleet.find(name)
     async with shop.sessions() as db:
         row = await db.get_one(t.Machine, known.row.id)
@@ -157,7 +157,7 @@ async def change_machine(name: str, change: w.MachineChange, who: Operator, shop
                 setattr(row, name_, getattr(change, name_))
         await db.commit()
         await shop.fleet.load(db, row.name)
-    shop.hub.changed("jobs")
+    shop.hub.changed("jobs", "plan", "machine", "machines")
     shop.work.set()
     return shop.fleet.detail(known)
 

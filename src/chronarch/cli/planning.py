@@ -123,11 +123,17 @@ def what_if(service: Service, order: int | None, job: int | None, by: str | None
     before, after = found.now, found.then
     facts = [
         ["In time", f"{before.in_time} of {before.due}", f"{after.in_time} of {after.due}"],
-        ["All done", clock_time(before.ready) or "not as things are", clock_time(after.ready) or "not as things are"],
+        ["All done", _all_done(before), _all_done(after)],
         ["Productive, next 7 days", f"{before.productive:.1%}", f"{after.productive:.1%}"],
         ["Spools and nozzles to change", str(before.changes), str(after.changes)],
     ]
     console().print(make_table(("", "As it is", "Then"), facts))
+
+
+def _all_done(o: w.Outlook) -> str:
+    jobs = "1 job" if o.cannot == 1 else f"{o.cannot} jobs"
+    but = f"but for {jobs} that no machine can make" if o.cannot else ""
+    return ", ".join(filter(None, (clock_time(o.ready) or "nothing waits", but)))
 
 
 @click.group()

@@ -214,10 +214,10 @@ async def _outlook(
             )
         )  # fmt: skip
     dated = [o for o in outlooks if o.due is not None]
-    ready = max((b.cleared.likely for b in f.builds), default=None) if not plan.unplaced else None
+    ready = max((b.cleared.likely for b in f.builds), default=None)
     builds = foreseen(shop, planned, plan, f, 200)
     return w.Outlook(
-        orders=outlooks, ready=ready, productive=_productive(snapshot, plan, planned),
+        orders=outlooks, ready=ready, cannot=len(set(plan.unplaced)), productive=_productive(snapshot, plan, planned),
         in_time=sum(o.promise == "in time" for o in dated), due=len(dated),
         changes=sum((a.load is not None) + (a.nozzle is not None) for a in plan.assignments), builds=builds,
     )  # fmt: skip
@@ -262,6 +262,9 @@ def _answer(shop: Shop, now: w.Outlook, then: w.Outlook, wanted: set[tuple[int |
     before = {(o.order, o.job): o for o in now.orders}
     asked = [o for o in then.orders if (o.order, o.job) in wanted]
     for o in asked:
+        if o.expected is None:
+            parts.append(f"No: {o.name} cannot be completed as things are.")
+            continue
         verb = {"in time": "Yes", "at risk": "Perhaps", "late": "No"}.get(o.promise, "No")
         parts.append(
             f"{verb}: {o.name} would be complete {when(o)} ({round(100 * (o.chance or 0))} of 100 times in time)."
@@ -274,7 +277,9 @@ def _answer(shop: Shop, now: w.Outlook, then: w.Outlook, wanted: set[tuple[int |
         parts.append("Worse off: " + ", ".join(f"{o.name} ({o.promise}, {when(o)})" for o in worse) + ".")
     if not worse and not better:
         parts.append("No order's promise changes by it." if not asked else "No other order's promise changes.")
-    if now.ready and then.ready:
+    if then.cannot != now.cannot:
+        parts.append(f"Jobs that no machine can make: {then.cannot} instead of {now.cannot}.")
+    elif now.ready and then.ready:
         hours = (now.ready - then.ready) / timedelta(hours=1)
         if abs(hours) >= 0.25:
             parts.append(f"All that waits is done {abs(hours):.1f} h {'sooner' if hours > 0 else 'later'}.")

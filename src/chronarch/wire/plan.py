@@ -133,7 +133,9 @@ class Outlook(Wire):
 
     orders: list[OrderOutlook]
     ready: Time | None = None
-    """When all that waits now would be done, most likely; None when something cannot be."""
+    """When all that waits now and can be made would be done, most likely."""
+    cannot: int = 0
+    """Jobs that no machine can make as things are."""
     productive: float
     """Share of the machines' next seven days that would make parts, 0 to 1."""
     in_time: int

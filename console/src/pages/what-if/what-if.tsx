@@ -190,12 +190,17 @@ function Question({ add }: { add: (change: Change, words: string) => void }) {
   );
 }
 
+function allDone(o: Outlook, now: Date): string {
+  const but = o.cannot ? `, but for ${o.cannot === 1 ? "1 job" : `${o.cannot} jobs`} that no machine can make` : "";
+  return (o.ready ? when(o.ready, now) : "nothing waits") + but;
+}
+
 function Answer({ answer: a, fresh }: { answer: WhatIfAnswer; fresh: boolean }) {
   const now = useNow(60_000);
   const then = new Map(a.then.orders.map((o) => [`${o.order} ${o.job}`, o]));
   const rows: [string, string, string][] = [
     ["in time", `${a.now.in_time} of ${a.now.due}`, `${a.then.in_time} of ${a.then.due}`],
-    ["all that waits is done", a.now.ready ? when(a.now.ready, now) : "not as things are", a.then.ready ? when(a.then.ready, now) : "not as things are"],
+    ["all that waits is done", allDone(a.now, now), allDone(a.then, now)],
     ["machines make parts, next 7 days", percent(a.now.productive, 1), percent(a.then.productive, 1)],
     ["spools and nozzles to change", String(a.now.changes), String(a.then.changes)],
   ];

@@ -150,6 +150,16 @@ class Changing(unittest.TestCase):
         plan = make_plan(shop([place("a", spool=TEAL), place("b", spool=TEAL)], work, spares=(OCHRE,)))
         self.assertEqual(len({a.machine for a in plan.assignments}), 1)
 
+    def test_a_machine_waits_for_the_spool_that_comes_off_another(self) -> None:
+        machines = [place("a", spool=TEAL), Workplace("b", "other", spool=OCHRE)]
+        work = [
+            Work(1, 1, NeedRow({"other": H}, "PLA", "slate"), line=1),
+            Work(2, 1, NeedRow({"any": H}, "PLA", "ochre"), line=2),
+        ]
+        plan = make_plan(shop(machines, work, spares=(Spool("PLA", "slate"),), strategy=Strategy.FIRST_COME))
+        self.assertEqual({a.job: a.machine for a in plan.assignments}, {1: "b", 2: "a"})
+        self.assertEqual(dict(plan.unplaced), {})
+
     def test_a_build_that_would_run_out_gets_a_fuller_spool_first(self) -> None:
         low = replace(TEAL, grams=30.0)
         full = replace(TEAL, grams=900.0)
@@ -202,6 +212,21 @@ class Steadiness(unittest.TestCase):
         self.assertIn(99, [a.job for a in after.assignments if a.start_s == 0.0])
         had, has = (Counter((a.machine, a.job) for a in p.assignments) for p in (self.plan, after))
         self.assertGreater((had & has).total(), 0.8 * len(self.plan.assignments))
+
+    def test_a_plan_that_would_be_late_gives_way_to_one_that_is_not(self) -> None:
+        work = [Work(n, 1, need(3), line=n) for n in (1, 2, 3, 4)]
+        before = make_plan(shop([place("a")], work, hands=ALWAYS))
+        self.assertEqual(order(before), [1, 2, 3, 4])
+        pressing = [*work[:3], replace(work[3], due_s=4 * H)]
+        self.assertEqual(order(make_plan(shop([place("a")], pressing, hands=ALWAYS), before))[0], 4)
+        slack = [*work[:3], replace(work[3], due_s=40 * H)]
+        self.assertEqual(order(make_plan(shop([place("a")], slack, hands=ALWAYS), before)), [1, 2, 3, 4])
+
+    def test_what_is_due_takes_the_shop_early_where_it_would_be_late_otherwise(self) -> None:
+        """Ten builds of one due job, nine of one that is not: taken as they come, the last of the ten comes too late."""
+        work = [Work(1, 9, need(2), line=1), Work(2, 10, need(2), line=2, due_s=26 * H)]
+        plan = make_plan(shop([place("a")], work, hands=ALWAYS))
+        self.assertLess(max(a.end_s for a in plan.assignments if a.job == 2), 26 * H)
 
     def test_what_is_no_longer_wanted_falls_out(self) -> None:
         fewer = replace(self.shop, work=self.shop.work[5:])

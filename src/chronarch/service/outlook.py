@@ -179,15 +179,15 @@ def _like(shop: Shop, text: str) -> str:
 
 
 async def what_if(shop: Shop, db: AsyncSession, wish: w.WhatIf) -> w.WhatIfAnswer:
-    """Both plans side by side, each from nothing, so that they differ by the question alone."""
+    """Both plans side by side: the one that everybody sees, and what becomes of it."""
     planned = await shop.planner.renew(shop, db)
     changes, question = await _core_changes(shop, db, planned, wish)
     try:
         then = changed(planned.snapshot, *changes)
     except ValueError as error:
         raise Refused(422, f"That cannot be asked: {error}.") from None
-    before = make_plan(planned.snapshot)
-    after = make_plan(then)
+    before = planned.plan
+    after = make_plan(then, before if then.strategy == before.strategy else None)
     dues = {job: c.due for c in changes if isinstance(c, DueBy) for job in c.jobs}
     asked = {(c.order, c.job) for c in wish.changes if isinstance(c, w.IfDue)}
     now = await _outlook(shop, db, planned, planned.snapshot, before, dues)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
-from functools import cache
+from functools import cache, partial
 from math import inf
 from typing import Any, TypeVar
 
@@ -30,6 +30,13 @@ STRATEGIES = {Strategy.FIRST_COME: r.FIRST_COME, Strategy.DUE_FIRST: r.DUE_FIRST
 HORIZON_S = 120 * 86400.0
 NIGHTS = 0.12
 """The share of all time that machines work without hands, taken roughly."""
+PRESS_S = (3600.0, 43200.0, inf)
+"""How long before it must what is due presses: tried one after another, the first being what is usual."""
+BETTER, SLACK, SOON_S = 1.01, 1.03, 2 * 86400.0
+"""A try is taken for so much more worth; what ends with less to spare than this share of the time until then counts as
+late; and the time in which a machine's working hour comes to count a third."""
+TRIES_FOR = 100_000
+"""Machines times builds of a shop for which several plans are tried."""
 MOST = 200_000
 """Builds one plan foresees at most."""
 SAME_MM = 0.01
@@ -44,7 +51,8 @@ def make_plan(
 ) -> Plan:
     """What each machine does next. With the plan `before`, what it said stays where it can still begin within the
     costs' `steady_s` of what was said; jobs that it did not have, and those of `only_fresh` (changed since), may take
-    their place where the strategy wants them more. Without, everything is chosen anew. Deterministic."""
+    their place where the strategy wants them more; only a plan that is plainly better, in what is late or in what
+    machines work, replaces it whole. Without, everything is chosen anew. Deterministic."""
     return _Run(shop, before, only_fresh, most).plan()
 
 
@@ -91,8 +99,26 @@ class _Run:
         """Run the rules over the snapshot's tables."""
         if not self.machines:
             return Plan(self.shop.at, self.shop.strategy, (), {}, {w.job: w.builds for w in self.work})
-        board = self._board()
-        return self._read(r.run(board), board)
+        return self._read(*self._best(self._board()))
+
+    def _best(self, board: r.Board) -> tuple[int, r.Board]:
+        """What the rules make of the board. Where hands are minded and the shop is not too large, the best of several
+        tries: from what was planned before, and from nothing, with what is due pressing later or sooner."""
+        small = len(self.machines) * len(board.plan) <= TRIES_FOR
+        if self.shop.strategy is not Strategy.HANDS_AWARE or not small:
+            return r.run(board), board
+        nothing = board._replace(before=board.before[:0], places=0 * board.places, fresh=0 * board.fresh[:1])
+        tries = [(PRESS_S[0], board)] if self.before is not None else []
+        tries += [(press, nothing) for press in PRESS_S]
+        best, fewest, most = (0, board), inf, 0.0
+        for press, start in tries:
+            tried = r.Board(*(table.copy() for table in start))
+            tried.rules[r.R_PRESS] = press
+            made = r.run(tried)
+            late, worth = _worth(tried.plan[:made], tried.jobs)
+            if late < fewest or (late == fewest and worth > BETTER * most):
+                best, fewest, most = (made, tried), late, worth
+        return best
 
     def _board(self) -> r.Board:
         jobs, offers, seconds = self._jobs()
@@ -102,7 +128,7 @@ class _Run:
         before, places = self._before()
         c = self.shop.costs
         strategy = STRATEGIES[self.shop.strategy]
-        rules = (strategy, c.clear_s, c.spool_s, c.nozzle_s, c.walk_s, c.steady_s, HORIZON_S)
+        rules = (strategy, c.clear_s, c.spool_s, c.nozzle_s, c.walk_s, c.steady_s, HORIZON_S, PRESS_S[0])
         lengths = np.zeros(r.LENGTHS, np.int64)
         for n, row in enumerate(rows):
             if row.duration_s:
@@ -203,19 +229,22 @@ class _Run:
 
     def _before(self) -> tuple[Table, Numbers]:
         """The plan before, machine after machine, and where each machine's rows are."""
-        rows: list[list[tuple[int, float, float]]] = [[] for _ in self.machines]
-        if self.before is not None:
-            gone = _since(self.shop.at, self.before.at)
-            places_of = dict(zip((m.name for m in self.machines), rows, strict=True))
-            jobs = {w.job: n for n, w in enumerate(self.work)}
-            for a in self.before.assignments:
-                mine, job = places_of.get(a.machine), jobs.get(a.job)
-                if mine is not None and job is not None:
-                    mine.append((job, a.wait_s, a.start_s - gone))
-        ends = np.cumsum([0, *map(len, rows)])
-        flat = [row for one in rows for row in one]
-        places = np.stack([ends[:-1], ends[1:]], 1).astype(np.int64)
-        return np.array(flat, float).reshape(-1, 3), places
+        if self.before is None:
+            return np.zeros((0, 3)), np.zeros((len(self.machines), 2), np.int64)
+        gone = _since(self.shop.at, self.before.at)
+        machines = {m.name: n for n, m in enumerate(self.machines)}
+        jobs = {w.job: n for n, w in enumerate(self.work)}
+        rows = np.array(
+            [
+                (machines.get(a.machine, -1), jobs.get(a.job, -1), a.wait_s, a.start_s - gone)
+                for a in self.before.assignments
+            ],
+            float,
+        ).reshape(-1, 4)  # fmt: skip
+        rows = rows[(rows[:, 0] >= 0) & (rows[:, 1] >= 0)]
+        rows = rows[np.argsort(rows[:, 0], kind="stable")]
+        edges = np.searchsorted(rows[:, 0], np.arange(len(self.machines) + 1))
+        return np.ascontiguousarray(rows[:, 1:]), np.stack([edges[:-1], edges[1:]], 1).astype(np.int64)
 
     def _fresh(self) -> Numbers:
         if self.before is None:
@@ -231,15 +260,13 @@ class _Run:
         numbers = [w.job for w in self.work]
         kinds, nozzles, whys = list(self.spools), list(self.nozzles), list(Why)
         table = board.plan[:made][np.argsort(board.plan[:made, r.A_START], kind="stable")]
-        column = [c.tolist() for c in table.T]
-        whole = [
-            [int(v) for v in column[c]] for c in (r.A_MACHINE, r.A_JOB, r.A_SPOOL, r.A_NOZZLE, r.A_WHY, r.A_CHOICES)
-        ]
-        machine, job, spool, nozzle, why, choices = whole
+        column = table.T.tolist()
+        counted = (r.A_MACHINE, r.A_JOB, r.A_SPOOL, r.A_NOZZLE, r.A_WHY, r.A_CHOICES)
+        machine, job, spool, nozzle, why, choices = table[:, counted].astype(np.int64).T.tolist()
         load = [self.named.get(k) for k in kinds] + [None]
         put_on = [*nozzles, None]
         found = map(
-            Assignment._make,
+            partial(tuple.__new__, Assignment),
             zip(
                 [names[m] for m in machine], [numbers[j] for j in job],
                 [None if h == inf else h for h in column[r.A_HANDS]],
@@ -252,6 +279,16 @@ class _Run:
         clear = {name: t for name, t in zip(names, first, strict=True) if t >= 0}
         left = {w.job: int(n) for w, n in zip(self.work, board.jobs[:, r.J_BUILDS], strict=True) if n > 0}
         return Plan(self.shop.at, self.shop.strategy, tuple(found), clear, left)
+
+
+def _worth(plan: Table, jobs: Table) -> tuple[int, float]:
+    """How many jobs would be late, and the machines' working time: that of tomorrow counts less than today's."""
+    last = np.zeros(len(jobs))
+    np.maximum.at(last, plan[:, r.A_JOB].astype(int), plan[:, r.A_END])
+    last[jobs[:, r.J_BUILDS] > 0] = inf
+    late = np.isfinite(jobs[:, r.J_DUE]) & (SLACK * last > jobs[:, r.J_DUE])
+    working = np.exp(-plan[:, r.A_START] / SOON_S) - np.exp(-plan[:, r.A_END] / SOON_S)
+    return int(late.sum()), float(working.sum())
 
 
 def _since(at: datetime, moment: datetime) -> float:

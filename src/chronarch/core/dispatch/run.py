@@ -41,15 +41,14 @@ ASSIGNED = 11
 S_SPOOLS, S_GRAMS, S_NOZZLES = 0, 1, 2
 """Rows of the stock: spools of each kind that are on no machine, grams on the fullest, nozzles of each kind."""
 
-R_STRATEGY, R_CLEAR, R_SPOOL, R_NOZZLE, R_WALK, R_STEADY, R_HORIZON = 0, 1, 2, 3, 4, 5, 6
-RULES = 7
+R_STRATEGY, R_CLEAR, R_SPOOL, R_NOZZLE, R_WALK, R_STEADY, R_HORIZON, R_PRESS = range(8)
+"""The strategy, seconds that hands take, and how long before it must what is due presses."""
 
 C_PRESSES, C_NOW, C_CHANGE, C_LONG, C_LATER = 0.0, 1.0, 2.0, 3.0, 4.0
 """Classes of offers, first to last: would be late otherwise; ends while somebody is there; so, after a change; long, or
 over the hours without hands; begins only when hands are back."""
-TONIGHT_S, BEHIND_S, PRESS_S = 1800.0, 1800.0, 3600.0
-"""A bed that waits longer for hands waits overnight; hands that have so much before them are behind; what is due
-presses so long before it must."""
+TONIGHT_S, BEHIND_S = 1800.0, 1800.0
+"""A bed that waits longer for hands waits overnight; hands that have so much before them are behind."""
 
 NEVER_S = 1e12
 PATIENCE_S, HARDLY = 1800.0, 0.5
@@ -251,7 +250,7 @@ def weigh(j, o, t, again, rules):
     if o[O_CLASS] != C_LATER:
         need = ceil(j[J_BUILDS] / max(1.0, j[J_PLACES])) * (o[O_SECONDS] + rules[R_WALK] + rules[R_CLEAR])
         by_day = o[O_WAIT] <= TONIGHT_S and t >= j[J_LATEST]
-        if by_day or t + need <= due < again + 1.25 * need + PRESS_S:
+        if by_day or t + need <= due < again + 1.25 * need + rules[R_PRESS]:
             return C_PRESSES, due + (21600.0 if o[O_CHANGE] > 0.0 else 0.0), W_DUE
     if o[O_APPEAL] == 0.0:
         return o[O_CLASS], due - NEVER_S, int(o[O_WHY])
@@ -460,6 +459,10 @@ def take(m, j, t, why, choices, made, b):
         b.stock[S_NOZZLES, int(at[M_NOZZLE])] += 1
         b.stock[S_NOZZLES, k] -= 1
         at[M_NOZZLE] = k
+    if o[O_SPOOL] >= 0.0 or o[O_NOZZLE] >= 0.0:
+        for i in range(b.machines.shape[0]):  # what came off may be what another has been waiting for
+            if b.machines[i, M_PHASE] == CLEAR and b.machines[i, M_NEXT] == inf and b.machines[i, M_TAKES] > 0.0:
+                b.machines[i, M_NEXT] = o[O_START]
     at[M_GRAMS] -= o[O_GRAMS]
     o[O_WAITING] -= 1.0
     b.jobs[j, J_BUILDS] -= 1.0

@@ -223,7 +223,7 @@ class Steadiness(unittest.TestCase):
         self.assertEqual(order(make_plan(shop([place("a")], slack, hands=ALWAYS), before)), [1, 2, 3, 4])
 
     def test_what_is_due_takes_the_shop_early_where_it_would_be_late_otherwise(self) -> None:
-        """Ten builds of one due job, nine of one that is not: taken as they come, the last of the ten comes too late."""
+        """Taken as they come, nine builds that are not due would make the last of ten that are too late."""
         work = [Work(1, 9, need(2), line=1), Work(2, 10, need(2), line=2, due_s=26 * H)]
         plan = make_plan(shop([place("a")], work, hands=ALWAYS))
         self.assertLess(max(a.end_s for a in plan.assignments if a.job == 2), 26 * H)

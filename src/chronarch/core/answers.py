@@ -81,7 +81,9 @@ class Halted:
 
 @dataclass(frozen=True)
 class LineComplaint:
-    """A line arrived damaged or out of turn; a `Resend` follows."""
+    """A line arrived damaged, or whole but `out_of_turn`; a `Resend` follows."""
+
+    out_of_turn: bool = False
 
 
 @dataclass(frozen=True)
@@ -101,14 +103,14 @@ _BED = re.compile(rf"\bB:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECA
 _CHAMBER = re.compile(rf"\bC:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
 _POSITION = re.compile(rf"^X:\s*({_NUMBER})\s+Y:\s*({_NUMBER})\s+Z:\s*({_NUMBER})\b")
 _LAST_LINE = re.compile(r"last line:?\s*\d+$")
-_COMPLAINTS = (
-    "checksum mismatch, last line: ",
-    "line number is not last line number+1, last line: ",
-    "line number is not the last line number + 1, last line: ",
-    "no checksum with line number, last line: ",
-    "no line number with checksum, last line: ",
-)
-"""What machines say of a damaged line, or of one out of turn."""
+_COMPLAINTS = {
+    "checksum mismatch, last line: ": False,
+    "line number is not last line number+1, last line: ": True,
+    "line number is not the last line number + 1, last line: ": True,
+    "no checksum with line number, last line: ": False,
+    "no line number with checksum, last line: ": False,
+}
+"""What machines say of a damaged line, and of one out of turn (true)."""
 ALIKE = 0.5
 """How like one of them a text must be, letter by letter: the complaint may itself have been damaged on its way."""
 _RULES: tuple[tuple[re.Pattern[str], type], ...] = (
@@ -132,12 +134,14 @@ def _heat(line: str) -> Heat | None:
     return Heat(*values(nozzle), *values(bed), *values(_CHAMBER.search(line)))
 
 
-def _complains(text: str) -> bool:
-    """Whether a text is one of the complaints about a line, as far as it arrived."""
+def _complaint(text: str) -> LineComplaint | None:
+    """The complaint about a line that a text is, as far as it arrived; None for another text."""
     arrived = text.lower()
-    return _LAST_LINE.search(arrived) is not None or any(
-        sum(a == b for a, b in zip(known, arrived, strict=False)) >= ALIKE * len(known) for known in _COMPLAINTS
-    )
+    alike = {known: sum(map(str.__eq__, known, arrived)) / len(known) for known in _COMPLAINTS}
+    most = max(alike, key=alike.__getitem__)
+    if alike[most] >= ALIKE:
+        return LineComplaint(_COMPLAINTS[most])
+    return LineComplaint() if _LAST_LINE.search(arrived) else None
 
 
 def read_answer(line: str) -> list[Answer]:
@@ -160,7 +164,7 @@ def read_answer(line: str) -> list[Answer]:
         return [Halted(line[2:].strip() or "no reason given")]
     if line.lower().startswith("error:"):
         text = line[6:].strip()
-        return [LineComplaint() if _complains(text) else Fault(text or "no reason given")]
+        return [_complaint(text) or Fault(text or "no reason given")]
     position = _POSITION.match(line)
     if position:
         return [Position(*(float(n) for n in position.groups()))]

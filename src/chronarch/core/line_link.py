@@ -11,8 +11,8 @@ A line without an answer is sent again; the machine's count sorts out whether it
 lines count from 1; programs of the tender's own (asides, heating off, parking) count from `OWN_BASE`, so that the two
 can be told apart in any record of what a machine ran, and by a tender that was started anew.
 
-After a repeat, or when a line was refused with others behind it, the link *settles*: it listens until the wire is quiet
-and then goes by the last thing the machine said.
+After a repeat, when a line was refused with others behind it, or out of turn while another is outstanding, the link
+*settles*: it listens until the wire is quiet and then goes by the last thing the machine said.
 
 A plain `ok` does not say which line it is for, and one that comes twice puts the link ahead of the machine. So before
 a program is left, at its end, for a pause or for an aside, the link *confirms* where the machine stands: it sends the
@@ -69,6 +69,8 @@ GOES_BACK = 64
 TRUSTED, TOO_BAD = 50, 8
 """A wire that damages so many of so many lines is not to be trusted: an eight-bit checksum lets about one in a hundred
 of the lines pass that were damaged in more than one place."""
+
+OUT_OF_TURN = LineComplaint(out_of_turn=True)
 
 SUSPECT_AFTER = 2
 """Repeats of one line after which the machine is suspected not to listen."""
@@ -232,7 +234,7 @@ class LineLink:
         self._proofs = 0
         self._troubled = False
         self._numbered_oks = False
-        self._complained = False
+        self._complained: LineComplaint | None = None
         self._repeated = False
         self._repeats = 0
         self._start = 0
@@ -460,6 +462,10 @@ class LineLink:
                 self._due_s = now_s + self._quiet_s
             case Resend() if self._ahead > self._next + 1 and self.state is LinkState.FEEDING and self._counted:
                 self._listen(answer, now_s)
+            case Resend() if self._complained == OUT_OF_TURN and self._is_outstanding(answer.number):
+                # The line that is wanted cannot be the one that was out of turn: that was an earlier one, come twice,
+                # and this one may well be on its way. Sent at once, it too would come twice, and so on for ever.
+                self._listen(answer, now_s)
             case Ok() | Resend() if self._repeated and self.state in _UNDER_WAY:
                 self._listen(answer, now_s)
             case Resend() if self._counted and self.state in _UNDER_WAY and not self._can_want(answer.number):
@@ -475,10 +481,11 @@ class LineLink:
                 # On a wire that damages lines, what cannot be read is a damaged complaint rather than a fault.
                 self._answered(LineComplaint(), events, now_s)
             case LineComplaint():
-                self._complained = True
+                self._complained = answer
                 if not self._confirming and self.state is not LinkState.ASKING:
                     self._troubled = True
-                    self._count_complaint(events)
+                    if not answer.out_of_turn:
+                        self._count_complaint(events)
             case _:
                 events.append(answer)
 
@@ -488,6 +495,11 @@ class LineLink:
         if len(self._complaints) == TOO_BAD and seen <= TRUSTED:
             events.append(BadWire(TOO_BAD / max(seen, TOO_BAD)))
             self._complaints.clear()
+
+    def _is_outstanding(self, number: int) -> bool:
+        """Whether a number is that of the one line that is outstanding."""
+        feeding = self.state is LinkState.FEEDING and self._counted
+        return feeding and number == self.base + self._next + 1 and self._ahead == self._next + 1
 
     def _stands_right(self, number: int) -> bool:
         """Whether the machine wants the first line that is not acknowledged, and certainly: where that line has been
@@ -708,13 +720,13 @@ class LineLink:
             self._put(self._next - 1)
         else:
             self.state = LinkState.FEEDING
-            self._complained = False
+            self._complained = None
             self._put_question()
 
     def _put(self, index: int) -> int:
         assert self._program is not None
         self.state = LinkState.FEEDING
-        self._complained = self._untouched = False
+        self._complained, self._untouched = None, False
         self._sent += 1
         if index > self._furthest:
             self._furthest = index
@@ -725,7 +737,7 @@ class LineLink:
 
     def _number(self) -> None:
         self.state = LinkState.NUMBERING
-        self._complained = False
+        self._complained = None
         number = self.base + self._next
         line = numbered(number, b"M110 N%d" % number)
         self._out.append(line)

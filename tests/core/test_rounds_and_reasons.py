@@ -129,9 +129,13 @@ class Rounds(unittest.TestCase):
         self.assertIn("filament ran out", found[3].text)
 
     def test_waiting_is_free_until_what_comes_next_may_begin(self) -> None:
-        later = Next("bobbin", NOW + timedelta(hours=2))
-        (task,) = tasks([stand("a", MachineState.UNCLEARED, 30, build=1, what="clip", next=later)], NOW)
-        self.assertEqual((task.free_until, task.lost_min), (NOW + timedelta(hours=2), 0.0))
+        noon = NOW + timedelta(hours=2)
+        for next_, free_until, lost in (
+            (Next("bobbin", noon, not_before=noon), noon, 0.0),
+            (Next("bobbin", NOW + timedelta(minutes=8)), NOW - timedelta(minutes=30), 30.0),
+        ):
+            (task,) = tasks([stand("a", MachineState.UNCLEARED, 30, build=1, what="clip", next=next_)], NOW)
+            self.assertEqual((task.free_until, task.lost_min), (free_until, lost))
 
     def test_loading_nozzles_starting_and_judging_are_tasks(self) -> None:
         change = Next("bobbin", NOW, "teal PLA", "a 0.4 mm nozzle")

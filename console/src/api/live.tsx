@@ -71,6 +71,12 @@ export function LiveProvider({ children }: { children: ReactNode }) {
   return <LiveContext.Provider value={live}>{children}</LiveContext.Provider>;
 }
 
+/** For a page without a live stream: shop time as it was last told. */
+export function ToldTime({ at, children }: { at: string; children: ReactNode }) {
+  const live = useMemo(() => ({ now: () => new Date(at), rate: 1, heard: true, lost: null }), [at]);
+  return <LiveContext.Provider value={live}>{children}</LiveContext.Provider>;
+}
+
 export const useLive = () => useContext(LiveContext);
 
 /** Shop time, renewed every `everyMs` real milliseconds. */

@@ -30,13 +30,14 @@ class TaskKind(StrEnum):
 
 @dataclass(frozen=True)
 class Next:
-    """What the plan has for a machine next. `change` says in words what hands must put on first."""
+    """What the plan has for a machine next, and when, hands considered; `load` and `nozzle`: what must be put on first.
+    `not_before`: when it may begin at the earliest, were the machine clear now."""
 
     what: str
     start: datetime
     load: str = ""
     nozzle: str = ""
-    by_hand: bool = False
+    not_before: datetime | None = None
 
 
 @dataclass(frozen=True)
@@ -103,7 +104,7 @@ def _fix(s: Stand, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]
 def _clear(s: Stand, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
     if s.state is not MachineState.UNCLEARED or s.build is None:
         return []
-    free = max(s.since, s.next.start if s.next and s.next.start > now else s.since) if s.next else None
+    free = max(s.since, s.next.not_before or s.since) if s.next else None
     if s.stuck:
         return [(TaskKind.CONFIRM, f"{s.what} was to come off by itself: {s.stuck}", free)]
     ended = "" if s.outcome in ("", "completed") else f", {s.outcome}"

@@ -173,9 +173,11 @@ class Fleet:
         spool = known.spools.get(wire.number)
         return wire.model_copy(update={"spool": spool.id, "grams": spool.grams_left}) if spool else wire
 
-    def words(self, at: datetime) -> str:
-        """A time of day as the shop's own clocks show it."""
-        return f"{at.astimezone(self.zone):%H:%M}"
+    def words(self, at: datetime, now: datetime | None = None) -> str:
+        """A time as the shop's own clocks show it, with the weekday where it is not the day of `now`."""
+        here = at.astimezone(self.zone)
+        today = now is None or here.date() == now.astimezone(self.zone).date()
+        return f"{here:%H:%M}" if today else f"{here:%a %H:%M}"
 
     def detail(self, known: Known) -> wm.MachineDetail:
         return wm.MachineDetail(

@@ -94,7 +94,7 @@ def conflicts(shop: Shop, snapshot: Snapshot, f: Forecast) -> list[w.Conflict]:
             if len(group) >= 2 + people:
                 names = [name for _, name in group]
                 at = group[0][0]
-                text = f"{len(names)} beds end around {shop.fleet.words(at)}: {', '.join(names)}"
+                text = f"{len(names)} beds end around {shop.fleet.words(at, f.at)}: {', '.join(names)}"
                 found.append(w.Conflict(at=at, machines=names, text=text))
             start = end + 1
     return found
@@ -190,7 +190,7 @@ async def what_if(shop: Shop, db: AsyncSession, wish: w.WhatIf) -> w.WhatIfAnswe
     after = make_plan(then, before if then.strategy == before.strategy else None)
     dues = {job: c.due for c in changes if isinstance(c, DueBy) for job in c.jobs}
     asked = {(c.order, c.job) for c in wish.changes if isinstance(c, w.IfDue)}
-    now = await _outlook(shop, db, planned, planned.snapshot, before, dues)
+    now = await _outlook(shop, db, planned, planned.snapshot, before, {})
     would = await _outlook(shop, db, planned, then, after, dues)
     return w.WhatIfAnswer(
         question=question, now=now, then=would, staffed=staffed_wire(then, timedelta(days=7)),

@@ -25,7 +25,10 @@ def _next(planned: Planned, a: Assignment | None) -> Next | None:
     waiting = planned.waiting.get(a.job)
     load = f"{a.load.colour} {a.load.material}".strip() if a.load else ""
     nozzle = f"a {a.nozzle.mm:g} mm nozzle" if a.nozzle else ""
-    return Next(waiting.name if waiting else f"job {a.job}", planned.plan.time(a.start_s), load, nozzle)
+    not_before = waiting.job.not_before if waiting else None
+    return Next(
+        waiting.name if waiting else f"job {a.job}", planned.plan.time(a.start_s), load, nozzle, not_before=not_before
+    )
 
 
 async def _stands(shop: Shop, db: AsyncSession, planned: Planned) -> list[Stand]:

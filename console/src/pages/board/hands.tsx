@@ -16,14 +16,19 @@ const WANTED: Partial<Record<Machine["state"], string>> = {
   down: "fix: down",
 };
 const COMING = 4;
+/** Rows of what is wanted now; the rounds have all. */
+const MOST = 6;
 
 /** What hands must do now, and the next builds that will need them, soonest first. */
 export function Hands({ machines }: { machines: Machine[] }) {
   const now = useNow(2000);
   const [clearing, setClearing] = useState<Machine | null>(null);
   const tasks = useRounds(null).data?.tasks ?? [];
-  const loads = tasks.filter((t) => ["load", "nozzle", "start", "judge", "confirm"].includes(t.kind)).slice(0, 4);
-  const due = machines.filter(wantsHands).sort((a, b) => Date.parse(a.since) - Date.parse(b.since));
+  const waiting = machines.filter(wantsHands).sort((a, b) => Date.parse(a.since) - Date.parse(b.since));
+  const due = waiting.slice(0, MOST);
+  const others = tasks.filter((t) => ["load", "nozzle", "start", "judge", "confirm"].includes(t.kind));
+  const loads = others.slice(0, MOST - due.length);
+  const more = waiting.length + others.length - due.length - loads.length;
   const coming = machines
     .filter((m) => m.build?.expected_end && m.state !== "paused")
     .sort((a, b) => Date.parse(a.build!.expected_end!) - Date.parse(b.build!.expected_end!))
@@ -39,7 +44,7 @@ export function Hands({ machines }: { machines: Machine[] }) {
               <Link to={`/machines/${encodeURIComponent(m.name)}`} className="w-16 font-semibold text-ink">
                 {m.name}
               </Link>
-              <span className="min-w-0 flex-1">
+              <span className="line-clamp-2 min-w-0 flex-1" title={m.reason || undefined}>
                 {WANTED[m.state]}
                 <span className="text-faded">
                   {" "}
@@ -61,19 +66,21 @@ export function Hands({ machines }: { machines: Machine[] }) {
         </ul>
         {due.length + loads.length > 0 && (
           <Link to="/rounds" className="mt-1 inline-block text-sm">
-            Go the rounds
+            Go the rounds{more > 0 ? `: ${more} more` : ""}
           </Link>
         )}
       </div>
       <div className="min-w-60 flex-1">
-        <h2 className="m-0 mb-1.5 text-base font-semibold">Next</h2>
+        <h2 className="m-0 mb-1.5 text-base font-semibold">Ends next</h2>
         {coming.length === 0 && <p className="m-0 py-1.5 text-faded">No build is under way.</p>}
         <ul className="m-0 list-none p-0">
           {coming.map((m) => (
             <li key={m.name} className="flex min-h-7 items-baseline gap-3">
               <span className="w-12 font-semibold">{clock(m.build!.expected_end!)}</span>
               <span className="w-16">{m.name}</span>
-              <span className="min-w-0 flex-1 truncate text-faded">ends {m.build!.file}, then cools</span>
+              <span className="min-w-0 flex-1 truncate text-faded" title="ends then, and cools">
+                {m.build!.file}
+              </span>
             </li>
           ))}
         </ul>

@@ -40,7 +40,8 @@ export function Timeline({
       {next.map((b) => {
         const from = Math.max(Date.parse(b.start.likely), now.getTime());
         const to = Math.min(Date.parse(b.end.likely), axis.end);
-        if (to <= from || from > axis.end) return null;
+        // what the plan had next may have begun since: its bar is the build's own then
+        if (to <= from || from > axis.end || (expected && Date.parse(b.start.likely) < expected)) return null;
         const width = axis.at(to) - axis.at(from);
         const first = [b.load, b.nozzle].filter(Boolean).join(" and ");
         return (

@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { api, value } from "../../api/client";
+import { ToldTime } from "../../api/live";
 import { Failed, Loading, Sheet } from "../../ui/page";
 import { type Judged, Tasks } from "./tasks";
 
@@ -42,7 +43,9 @@ export function HelpPage() {
       ) : (
         <>
           <p className="mt-0 mb-5 text-faded">Hello, {rounds.data.helper}. Lift a part off, then say what came of it.</p>
-          <Tasks rounds={rounds.data} judge={judge} />
+          <ToldTime at={rounds.data.at}>
+            <Tasks rounds={rounds.data} judge={judge} />
+          </ToldTime>
         </>
       )}
     </main>

@@ -262,7 +262,9 @@ async def change_order(number: int, change: w.OrderChange, who: Operator, shop: 
         if change.add:
             row.finished_at = None
             head = w.OrderOrder(
-                customer=row.customer, due=row.due_at, priority=change.priority or 0, lines=change.add
+                customer=row.customer, due=row.due_at, lines=change.add, held=bool(live) and all(j.held for j in live),
+                priority=max((j.priority for j in jobs), default=0),
+                not_before=max((j.not_before for j in live if j.not_before), default=None),
             )  # fmt: skip
             for line in change.add:
                 await _add_line(shop, db, row, line, head, who.name)
@@ -312,7 +314,8 @@ async def repeat_order(number: int, change: w.OrderChange, who: Operator, shop: 
         again = w.OrderOrder(
             customer=change.customer or row.customer, note=row.note if change.note is None else change.note,
             due=change.due, not_before=change.not_before, tags=row.tags if change.tags is None else change.tags,
-            priority=change.priority or 0, held=bool(change.held), lines=lines,
+            priority=max((j.priority for j in jobs), default=0) if change.priority is None else change.priority,
+            held=bool(change.held), lines=lines,
         )  # fmt: skip
     (made,) = await _make(shop, [again], who.name, repeats=number)
     return made

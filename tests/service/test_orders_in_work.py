@@ -1,0 +1,243 @@
+"""Orders while machines build them: held, pressed, changed, cancelled; pools, tags, upkeep and hours decide."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from chronarch.client import RefusedByService, library, orders, planning, requests
+from chronarch.core.dispatch.shop import Strategy
+from chronarch.core.states import Intake, MachineState, Outcome, Verdict
+from chronarch.wire import library as wl
+from chronarch.wire import orders as wo
+from chronarch.wire import plan as wp
+from chronarch.wire import shop as ws
+from chronarch.wire import work as ww
+from tests.support.gcode import squares
+from tests.support.world import WorldCase, eventually
+
+LONG = squares(layers=20, rounds=10, side=50, feed=3000)
+"""A thousand commands and more: some seconds at the shop's rate."""
+
+
+class InWork(WorldCase):
+    machines = ("Anchor", "Bezel")
+
+    @classmethod
+    def prepare(cls) -> None:
+        super().prepare()
+        w = cls.world
+        w.add_file("tip.gcode", squares(layers=2))
+        w.add_file("hopper.gcode", LONG)
+        w.add_file("plate.gcode", squares(layers=2))
+        plate = w.client.do(library.change_file("plate.gcode", wl.FileChange(pieces=4)))
+        w.client.do(library.add_part(wl.PartOrder(name="ring gauge", files=[plate.id])))
+
+    def setUp(self) -> None:
+        for name in self.machines:
+            self.world.client.do(requests.change_machine(name, intake=Intake.CLOSED))
+            self.clear(name)
+        self.addCleanup(self.quiet)
+
+    def quiet(self) -> None:
+        """Nothing waits any more, and nothing builds."""
+        w = self.world
+        for name in self.machines:
+            w.client.do(requests.change_machine(name, intake=Intake.CLOSED))
+        for window in w.client.do(planning.upkeep_windows()):
+            w.client.do(planning.remove_upkeep_window(window.id))
+        for order in w.client.do(orders.orders()):
+            w.client.do(orders.cancel_order(order.id, wo.Cancel(running="finish")))
+        for job in w.client.do(requests.jobs()):
+            if job.state in ("waiting", "held", "running") and job.order is None:
+                w.client.do(requests.change_job(job.id, "withdraw"))
+
+    def open(self, *names: str) -> None:
+        for name in names:
+            self.world.client.do(requests.change_machine(name, intake=Intake.OPEN))
+
+    def order(self, *lines: dict[str, object], **more: object) -> wo.Order:
+        order = wo.OrderOrder.model_validate({"customer": "Tern Island Observatory", "lines": lines, **more})
+        return self.world.client.do(orders.make_order(order))
+
+    def made_on(self, name: str) -> ww.Build:
+        """What a machine has on its bed, once that is ready for hands."""
+        self.world.until(name, MachineState.UNCLEARED)
+        return self.world.client.do(requests.builds(machine=name))[0]
+
+    def test_a_held_order_starts_nothing_until_it_is_released_and_what_is_added_is_held_with_it(self) -> None:
+        w = self.world
+        o = self.order({"file": "tip.gcode", "quantity": 1}, held=True, priority=1)
+        added = w.client.do(orders.change_order(o.id, wo.OrderChange(add=[wo.LineOrder(file="plate.gcode")])))
+        self.assertEqual([(j.state, j.priority) for j in added.lines], [("held", 1)] * 2)
+        self.open(*self.machines)
+        free = w.submit("tip.gcode")
+        eventually(lambda: w.builds(free), "what is not held starts")
+        self.assertEqual([w.builds(j) for j in added.lines], [[], []])
+        w.client.do(orders.change_order(o.id, wo.OrderChange(held=False)))
+        eventually(lambda: any(w.builds(j) for j in added.lines), "the order starts")
+        self.assertEqual(w.client.do(orders.order(o.id)).state, "running")
+
+    def test_an_order_is_cancelled_only_once_it_is_said_what_becomes_of_running_copies(self) -> None:
+        w = self.world
+        o = self.order({"file": "hopper.gcode", "quantity": 3})
+        self.open("Anchor")
+        w.until("Anchor", MachineState.BUILDING)
+        with self.assertRaises(RefusedByService) as caught:
+            w.client.do(orders.cancel_order(o.id, wo.Cancel()))
+        self.assertEqual(caught.exception.problem.status, 409)
+        self.assertIn("1 build of it runs; say whether to let them finish or to stop them", str(caught.exception))
+        self.assertEqual(w.client.do(orders.order(o.id)).state, "running", "nothing has changed")
+        w.client.do(orders.cancel_order(o.id, wo.Cancel(running="stop")))
+        build = self.made_on("Anchor")
+        self.assertEqual(build.outcome, Outcome.STOPPED)
+        self.assertIn(f"order {o.id} was cancelled by tests", build.reason)
+        self.assertEqual(len(w.builds(o.lines[0])), 1, "nothing more of it is made")
+
+    def test_what_finishes_after_a_cancel_goes_to_stock(self) -> None:
+        w = self.world
+        o = self.order({"part": "ring gauge", "quantity": 4, "requirement": {"material": "PLA"}})
+        self.open("Anchor")
+        w.build_of(o.lines[0])
+        w.client.do(orders.cancel_order(o.id, wo.Cancel(running="finish")))
+        build = self.made_on("Anchor")
+        self.assertEqual(build.outcome, Outcome.COMPLETED)
+        w.client.do(requests.verdict(build.id, Verdict.GOOD))
+        found = [(s.part, s.pieces) for s in w.client.do(orders.stock()) if s.material == "PLA"]
+        self.assertEqual(found, [("ring gauge", 4)])
+        w.client.do(orders.count_stock(wo.StockCount(part="ring gauge", material="PLA", pieces=0)))
+
+    def test_a_quantity_is_changed_in_mid_order(self) -> None:
+        w = self.world
+        o = self.order({"part": "ring gauge", "quantity": 12})
+        line = o.lines[0]
+        self.open("Anchor")
+        w.client.do(requests.verdict(self.made_on("Anchor").id, Verdict.GOOD))
+        eventually(lambda: len(w.builds(line)) == 2, "the second plate starts")
+        fewer = w.client.do(orders.change_job(line.id, ww.JobChange(copies=8)))
+        self.assertEqual((fewer.good, fewer.building, fewer.waiting), (4, 4, 0))
+        w.client.do(requests.verdict(self.made_on("Anchor").id, Verdict.GOOD))
+        done = w.client.do(orders.order(o.id))
+        self.assertEqual((done.state, done.good, done.pieces, done.promise), ("finished", 8, 8, "done"))
+        more = w.client.do(orders.change_job(line.id, ww.JobChange(copies=9)))
+        self.assertEqual((more.state, more.waiting), ("waiting", 1))
+        eventually(lambda: len(w.builds(line)) == 3, "one more plate starts")
+
+    def test_an_order_is_repeated_as_it_was(self) -> None:
+        w = self.world
+        o = self.order(
+            {"part": "ring gauge", "quantity": 6, "requirement": {"colour": "teal", "tags": "not loud"},
+             "note": "plug"},
+            note="checked one by one", tags=["standing"], priority=2, due="2026-10-30T12:00:00Z",
+        )  # fmt: skip
+        again = w.client.do(orders.repeat_order(o.id))
+        self.assertEqual((again.repeats, again.note, again.tags, again.priority), (o.id, o.note, o.tags, 2))
+        (old,), (new,) = o.lines, again.lines
+        for name in ("file", "copies", "requirement", "note", "priority"):
+            self.assertEqual(getattr(new, name), getattr(old, name), name)
+        self.assertIsNone(again.due, "when it is wanted must be said anew")
+
+    def test_pools_tags_models_and_volume_choose_the_machine(self) -> None:
+        w = self.world
+        w.client.do(requests.change_machine("Bezel", pools=["wide"], tags=["food safe", "quiet"]))
+        self.addCleanup(lambda: w.client.do(requests.change_machine("Bezel", pools=[], tags=[])))
+        only_bezel: tuple[dict[str, object], ...] = (
+            {"pool": "wide"},
+            {"tags": '"food safe" and not loud'},
+            {"machine": "Bezel"},
+        )
+        jobs = [w.submit("tip.gcode", **needs) for needs in only_bezel]
+        nowhere = [w.submit("tip.gcode", volume_mm=(500, 10, 10)), w.submit("tip.gcode", tags="quiet and not quiet")]
+        other = w.submit("tip.gcode", tags="not quiet")
+        self.open(*self.machines)
+        self.assertEqual(w.build_of(other).machine, "Anchor")
+        for job in jobs:
+            build = w.build_of(job)
+            self.assertEqual(build.machine, "Bezel")
+            w.client.do(requests.verdict(self.made_on("Bezel").id, Verdict.GOOD))
+        self.assertEqual([w.builds(job) for job in nowhere], [[], []])
+        why = w.client.do(orders.job_why(nowhere[0].id))
+        self.assertTrue(all("500" in " ".join(m.reasons) for m in why.machines), why)
+
+    def test_nothing_starts_before_its_time(self) -> None:
+        w = self.world
+        now = w.client.do(requests.shop()).now
+        later = now + timedelta(minutes=15)
+        o = self.order({"file": "tip.gcode"}, not_before=later.isoformat())
+        other = w.submit("tip.gcode")
+        self.open("Anchor")
+        w.build_of(other)
+        w.client.do(requests.verdict(self.made_on("Anchor").id, Verdict.GOOD))
+        w.build_of(o.lines[0])
+        build = eventually(lambda: (b := w.build_of(o.lines[0])).started_at and b, "it starts")
+        assert build.started_at
+        self.assertGreaterEqual(build.started_at, later)
+
+    def test_a_machine_kept_free_for_upkeep_leaves_what_would_reach_into_it_to_another(self) -> None:
+        w = self.world
+        now = w.client.do(requests.shop()).now
+        window = w.client.do(
+            planning.add_upkeep_window(
+                ws.UpkeepOrder(machine="Anchor", begin=now + timedelta(minutes=1), end=now + timedelta(days=2))
+            )
+        )
+        job = w.submit("hopper.gcode")
+        self.open("Anchor")
+        plan = eventually(
+            lambda: (p := w.client.do(planning.plan())) and any(b.job == job.id for b in p.builds) and p,
+            "it is planned",
+        )
+        (first,) = [b for b in plan.builds if b.job == job.id]
+        self.assertGreaterEqual(first.start.likely, window.end, "Anchor alone would make it after the upkeep")
+        self.open("Bezel")
+        self.assertEqual(w.build_of(job).machine, "Bezel")
+        w.client.do(planning.remove_upkeep_window(window.id))
+        self.assertEqual(w.build_of(w.submit("tip.gcode", machine="Anchor")).machine, "Anchor")
+
+    def test_due_first_takes_what_is_due_and_says_why(self) -> None:
+        w = self.world
+        w.client.do(planning.set_planning(ws.Planning(strategy=Strategy.DUE_FIRST)))
+        self.addCleanup(lambda: w.client.do(planning.set_planning(ws.Planning())))
+        first = self.order({"file": "tip.gcode"})
+        pressing = self.order({"file": "tip.gcode"}, due="2026-10-19T21:00:00Z")
+        plan = w.client.do(planning.plan())
+        self.assertEqual(plan.strategy, Strategy.DUE_FIRST)
+        w.client.do(requests.change_machine("Anchor", intake=Intake.MANUAL))
+        plan = eventually(lambda: (p := w.client.do(planning.plan())).builds and p, "there is a plan")
+        jobs = [b.job for b in plan.builds if b.machine == "Anchor"]
+        self.assertEqual(jobs[:2], [pressing.lines[0].id, first.lines[0].id])
+        self.assertIn("due", plan.builds[0].why)
+        w.client.do(requests.start_next("Anchor"))
+        self.assertEqual(w.build_of(pressing.lines[0]).machine, "Anchor")
+
+    def test_turnaround_is_measured_from_the_end_of_a_build_to_the_start_of_the_next(self) -> None:
+        w = self.world
+        job = w.submit("tip.gcode", copies=2, machine="Bezel")
+        self.open("Bezel")
+        w.client.do(requests.verdict(self.made_on("Bezel").id, Verdict.GOOD))
+        eventually(lambda: len(w.builds(job)) == 2, "the second starts")
+        eventually(lambda: w.builds(job)[0].started_at, "it has started")
+        second, first = w.builds(job)
+        assert first.ended_at and second.started_at
+        report = w.client.do(planning.turnaround())
+        (row,) = [r for r in report.machines if r.name == "Bezel" and r.shift == "all"]
+        gap = (second.started_at - first.ended_at) / timedelta(minutes=1)
+        self.assertGreaterEqual(row.gaps, 1)
+        self.assertGreater(gap, 0)
+        if row.gaps == 1:
+            self.assertAlmostEqual(row.middle_min, gap, delta=0.02)
+
+    def test_what_if_two_more_machines_were_there(self) -> None:
+        w = self.world
+        self.open("Anchor")
+        o = self.order({"file": "hopper.gcode", "quantity": 30}, due="2026-10-20T12:00:00Z")
+        asked = wp.WhatIf(changes=[wp.IfMore(like="Anchor", many=2)])
+        answer = w.client.do(planning.what_if(asked))
+        self.assertIn("2 more like Anchor", answer.question)
+        now = next(x for x in answer.now.orders if x.order == o.id)
+        then = next(x for x in answer.then.orders if x.order == o.id)
+        assert now.expected and then.expected
+        self.assertLess(then.expected.likely, now.expected.likely)
+        self.assertEqual(len(w.machines()), 2)
+        shown = w.client.do(orders.order(o.id)).expected
+        assert shown
+        self.assertLess(abs(shown.likely - now.expected.likely), timedelta(minutes=20), "as it is, as the order has it")

@@ -145,10 +145,11 @@ def hours() -> None:
 @json_option
 @pass_service
 def show_hours(service: Service, as_json: bool) -> None:
-    """The hours of each site."""
+    """The hours of each site, and what machines are kept free for."""
     found = service.do(calls.hours())
     if as_json:
         return show_json(found)
+    windows = service.do(calls.upkeep_windows())
     rows = []
     for site in found:
         for name, spans in zip(DAY_NAMES, site.week, strict=True):
@@ -156,6 +157,11 @@ def show_hours(service: Service, as_json: bool) -> None:
         for day, spans in sorted(site.days.items()):
             rows.append([site.site or "the shop", f"{day:%a %d %b %Y}", _spans(spans), "differs"])
     show_table(("Site", "Day", "Staffed", ""), rows, "No hours are set: somebody is taken to be there always.")
+    if windows:
+        now = service.do(requests.shop()).now
+        click.echo()
+        upkeep = [[str(u.id), u.machine, clock_time(u.begin, now), clock_time(u.end, now), u.text] for u in windows]
+        show_table(("Upkeep", "Machine", "From", "Until", "What for"), upkeep, "")
 
 
 def _spans(spans: list[ws.Staffed]) -> str:
@@ -218,4 +224,13 @@ def upkeep(service: Service, machine: str, begin: str, end: str, text: str) -> N
         calls.add_upkeep_window(ws.UpkeepOrder(machine=machine, begin=a, end=parse_when(end, a), text=text))
     )
     now = service.do(requests.shop()).now
-    click.echo(f"{made.machine} is kept free {clock_time(made.begin, now)} to {clock_time(made.end, now)}.")
+    span = f"{clock_time(made.begin, now)} to {clock_time(made.end, now)}"
+    click.echo(f"{made.machine} is kept free {span} (upkeep {made.id}).")
+
+
+@hours.command("end-upkeep")
+@click.argument("number", type=int)
+@pass_service
+def end_upkeep(service: Service, number: int) -> None:
+    """Let a machine build in a span that was kept free; `hours show` has the numbers."""
+    click.echo(service.do(calls.remove_upkeep_window(number)).text)

@@ -195,7 +195,9 @@ def move(service: Service, numbers: tuple[int, ...], before: int | None) -> None
 
 @jobs.command("top")
 @click.argument("numbers", type=int, nargs=-1, required=True)
-@click.option("--undo", is_flag=True, help="Let them take their place again.")
+@click.option(
+    "--undo", is_flag=True, help="Let the strategy decide about them again; they keep their place in the line."
+)
 @pass_service
 def top(service: Service, numbers: tuple[int, ...], undo: bool) -> None:
     """Put jobs before everything else, whatever the strategy."""

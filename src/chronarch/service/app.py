@@ -5,12 +5,14 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import warnings
 from collections.abc import AsyncIterator
 from pathlib import Path
 
 from fastapi import APIRouter, FastAPI, Request
 from fastapi.responses import FileResponse, StreamingResponse
 from fastapi.staticfiles import StaticFiles
+from pydantic.warnings import UnsupportedFieldAttributeWarning
 from sqlalchemy.exc import SQLAlchemyError
 from starlette.datastructures import MutableHeaders
 from starlette.responses import Response
@@ -51,6 +53,7 @@ from chronarch.service.settings import Settings
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import people as wire
 
+warnings.filterwarnings("ignore", category=UnsupportedFieldAttributeWarning)  # FastAPI's own use of aliases for bodies
 PAGES = Path(__file__).parent / "pages"
 SECURITY_HEADERS = {
     "Content-Security-Policy": "default-src 'self'; img-src 'self' blob: data:; style-src 'self' 'unsafe-inline'; "

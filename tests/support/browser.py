@@ -14,7 +14,7 @@ CHROMIUM = [
     "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
 ]  # fmt: skip
 OWN = ("http://127.0.0.1", "data:", "blob:")
-expect.set_options(timeout=25_000)
+expect.set_options(timeout=45_000)
 
 
 class ConsoleCase(WorldCase):

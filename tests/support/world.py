@@ -64,7 +64,7 @@ def close_all() -> None:
         _folders.pop().cleanup()
 
 
-def eventually(what: Callable[[], T], why: str, within_s: float = 45.0) -> T:
+def eventually(what: Callable[[], T], why: str, within_s: float = 60.0) -> T:
     """The first true value of `what`; fails with `why` and the last value when none comes in time."""
     deadline = time.monotonic() + within_s
     pause_s = 0.02
@@ -225,7 +225,7 @@ class World:
     def state(self, name: str) -> MachineState:
         return self.machine(name).state
 
-    def until(self, name: str, state: MachineState, within_s: float = 45.0) -> wm.MachineDetail:
+    def until(self, name: str, state: MachineState, within_s: float = 60.0) -> wm.MachineDetail:
         """The machine once it is in a state."""
         eventually(lambda: self.state(name) is state, f"{name} becomes {state}", within_s)
         return self.machine(name)

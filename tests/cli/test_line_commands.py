@@ -73,14 +73,18 @@ class Line(WorldCase):
         self.assertEqual(self.world.client.do(requests.job(number)).state, "waiting")
 
     def test_jobs_are_listed_for_people_for_programs_and_for_tables(self) -> None:
-        number = self.submit("--material", "PLA", "--due", "2026-10-23 12:00")
+        number = self.submit("--material", "PLA", "--due", "2026-10-23 12:00", "--volume", "200", "200", "50")
         shown = self.said("jobs", "list")
         self.assertRegex(shown, rf"{number} +tip\.gcode +waiting")
         (row,) = [r for r in csv.DictReader(io.StringIO(self.said("jobs", "list", "--csv"))) if r["id"] == str(number)]
         self.assertEqual((row["file"], row["state"], row["copies"]), ("tip.gcode", "waiting", "1"))
         self.assertEqual(datetime.fromisoformat(row["due"]).hour, 12)
         told = [j for j in json.loads(self.said("jobs", "list", "--json")) if j["id"] == number]
-        self.assertEqual(told[0]["requirement"]["material"], "PLA")
+        needs = told[0]["requirement"]
+        self.assertEqual((needs["material"], needs["volume_mm"]), ("PLA", [200, 200, 50]))
+        made = self.said("orders", "add", "Tern Island", "tip.gcode=2,hardened=yes,volume=300x300x400", "--json")
+        needs = json.loads(made)["lines"][0]["requirement"]
+        self.assertEqual((needs["hardened"], needs["volume_mm"]), (True, [300, 300, 400]))
         self.said("jobs", "withdraw", str(number))
         self.assertNotIn(number, [j["id"] for j in json.loads(self.said("jobs", "list", "--json"))])
         self.assertIn(number, [j["id"] for j in json.loads(self.said("jobs", "list", "--all", "--json"))])

@@ -43,7 +43,7 @@ class Pages(ConsoleCase):
         row = page.get_by_role("row", name=re.compile("console-piece"))
         expect(row).to_contain_text("4")
         row.get_by_role("button", name="Queue").click()
-        page.get_by_label("Machine", exact=True).select_option("Anchor")
+        page.get_by_label("Where").select_option("machine:Anchor")
         page.get_by_label("Material and colour").select_option(label="teal PLA")
         page.get_by_role("button", name="Queue 1 copy").click()
         expect(page.get_by_role("heading", name="Queue")).to_be_visible()

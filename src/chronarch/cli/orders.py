@@ -112,11 +112,11 @@ def show_order(service: Service, number: int, as_json: bool) -> None:
 
 
 class LineText(click.ParamType[w.LineOrder]):
-    """`WHAT=QUANTITY[,material=PLA][,colour=teal][,nozzle=0.4][,pool=P][,machine=M][,stock=2]`; WHAT is a part, or a
-    file when it ends in .gcode."""
+    """`WHAT=QUANTITY[,material=PLA][,colour=teal][,nozzle=0.4][,pool=P][,volume=300x300x400][,stock=2]` and the like;
+    WHAT is a part, or a file when it ends in .gcode."""
 
     name = "WHAT=QUANTITY[,…]"
-    ALSO = ("material", "colour", "nozzle", "pool", "machine", "model", "tags", "stock", "note")
+    ALSO = ("material", "colour", "nozzle", "hardened", "pool", "machine", "model", "tags", "volume", "stock", "note")
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> w.LineOrder:
         if isinstance(value, w.LineOrder):
@@ -136,6 +136,8 @@ class LineText(click.ParamType[w.LineOrder]):
         stock, note = int(given.pop("stock", 0)), given.pop("note", "")
         if "nozzle" in given:
             given["nozzle_mm"] = given.pop("nozzle")
+        if "volume" in given:
+            given["volume_mm"] = given.pop("volume").split("x")
         where = {"file": what} if what.lower().endswith((".gcode", ".gco", ".g")) else {"part": what}
         return w.LineOrder.model_validate(
             {**where, "quantity": int(many), "requirement": given, "from_stock": stock, "note": note}

@@ -32,6 +32,7 @@ def jobs() -> None:
 @click.option("--model", default="", help="Only machines of this model.")
 @click.option("--pool", default="", help="Only machines of this pool.")
 @click.option("--tags", default="", help="Only machines with these tags, joined by and, or, not.")
+@click.option("--volume", type=float, nargs=3, help="A build volume of at least X Y Z mm.")
 @click.option("--due", help="By when: 2026-10-23 12:00, fri 12:00, 17:00.")
 @click.option("--not-before", help="Start nothing of it before then.")
 @click.option("--priority", type=click.IntRange(-2, 2), default=0, show_default=True)
@@ -39,8 +40,8 @@ def jobs() -> None:
 @json_option
 @pass_service
 def submit(service: Service, file: str | None, part: str | None, revision: int | None, copies: int, material: str,
-           colour: str, nozzle: float | None, hardened: bool,
-           machine: str, model: str, pool: str, tags: str, due: str | None, not_before: str | None, priority: int,
+           colour: str, nozzle: float | None, hardened: bool, machine: str, model: str, pool: str, tags: str,
+           volume: tuple[float, float, float] | None, due: str | None, not_before: str | None, priority: int,
            held: bool, as_json: bool) -> None:  # fmt: skip
     """Queue copies of a file, or of a part (its name or number)."""
     order = w.JobOrder.model_validate(
@@ -51,7 +52,8 @@ def submit(service: Service, file: str | None, part: str | None, revision: int |
             "copies": copies,
             "held": held,
             "requirement": {"material": material, "colour": colour, "nozzle_mm": nozzle, "hardened": hardened,
-                            "machine": machine, "model": model, "pool": pool, "tags": tags},
+                            "machine": machine, "model": model, "pool": pool, "tags": tags,
+                            "volume_mm": volume},
             "due": shop_time(service, due),
             "not_before": shop_time(service, not_before),
             "priority": priority,

@@ -1,11 +1,12 @@
 import { type FormEvent, useState } from "react";
 import { useNavigate } from "react-router";
 
-import { ANY, api, type LibraryFile, type Part, value } from "../../api/client";
-import { useChange, useMachines } from "../../api/queries";
+import { api, type LibraryFile, type Part, value } from "../../api/client";
+import { useChange } from "../../api/queries";
 import { Button } from "../../ui/button";
 import { Dialog, Field, inputLook } from "../../ui/dialog";
 import { duration } from "../../ui/format";
+import { NeedsFields, NO_NEEDS, requirement } from "../../ui/needs";
 import { Refusal } from "../../ui/page";
 
 function takes({ file, part }: Wanted): string {
@@ -25,17 +26,13 @@ export interface Wanted {
 
 export function QueueDialog({ wanted, close }: { wanted: Wanted; close: () => void }) {
   const { file, part } = wanted;
-  const machines = useMachines().data ?? [];
-  const tools = machines.flatMap((m) => m.tools);
   const [copies, setCopies] = useState(1);
-  const [loaded, setLoaded] = useState("");
-  const [nozzle, setNozzle] = useState("");
-  const [machine, setMachine] = useState("");
+  const [due, setDue] = useState("");
+  const [needs, setNeeds] = useState(NO_NEEDS);
   const [pinned, setPinned] = useState(false);
   const navigate = useNavigate();
-  const submit = useChange(() => {
-    const [material = "", colour = ""] = loaded.split("|");
-    return value(
+  const submit = useChange(() =>
+    value(
       api.POST("/api/jobs", {
         body: {
           file: file?.id ?? null,
@@ -45,13 +42,12 @@ export function QueueDialog({ wanted, close }: { wanted: Wanted; close: () => vo
           held: false,
           priority: 0,
           note: "",
-          requirement: { ...ANY, material, colour, machine, nozzle_mm: nozzle ? Number(nozzle) : null } as never,
+          due: due ? new Date(due).toISOString() : null,
+          requirement: requirement(needs) as never,
         },
       }),
-    ).then(() => navigate("/queue"));
-  }, "jobs");
-  const materials = [...new Set(tools.flatMap((t) => (t.material ? [`${t.material}|`, `${t.material}|${t.colour}`] : [])))];
-  const nozzles = [...new Set(tools.map((t) => t.nozzle_mm ?? 0.4))].sort();
+    ).then(() => navigate("/queue")),
+  "jobs");
   const send = (e: FormEvent) => {
     e.preventDefault();
     submit.mutate(undefined);
@@ -70,38 +66,12 @@ export function QueueDialog({ wanted, close }: { wanted: Wanted; close: () => vo
             onChange={(e) => setCopies(Number(e.target.value))}
           />
         </Field>
-        <Field label="Material and colour">
-          <select className={inputLook} value={loaded} onChange={(e) => setLoaded(e.target.value)}>
-            <option value="">any</option>
-            {materials.sort().map((m) => {
-              const [material, colour] = m.split("|");
-              return (
-                <option key={m} value={m}>
-                  {colour ? `${colour} ${material}` : `${material}, any colour`}
-                </option>
-              );
-            })}
-          </select>
+        <Field label="Due">
+          <input className={inputLook} type="datetime-local" value={due} onChange={(e) => setDue(e.target.value)} />
         </Field>
-        <div className="grid grid-cols-2 gap-4">
-          <Field label="Nozzle">
-            <select className={inputLook} value={nozzle} onChange={(e) => setNozzle(e.target.value)}>
-              <option value="">any</option>
-              {nozzles.map((n) => (
-                <option key={n} value={n}>
-                  {n} mm
-                </option>
-              ))}
-            </select>
-          </Field>
-          <Field label="Machine">
-            <select className={inputLook} value={machine} onChange={(e) => setMachine(e.target.value)}>
-              <option value="">any that fits</option>
-              {machines.map((m) => (
-                <option key={m.name}>{m.name}</option>
-              ))}
-            </select>
-          </Field>
+        <div>
+          <p className="m-0 mb-1 text-sm font-medium">Needs</p>
+          <NeedsFields value={needs} set={(change) => setNeeds({ ...needs, ...change })} />
         </div>
         {file && (
           <label className="flex items-center gap-2 text-sm">

@@ -2,32 +2,30 @@ import { Trash2 } from "lucide-react";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 
-import { ANY, api, type LineOrder, value } from "../../api/client";
-import { useChange, useFiles, useMachines, useParts, useStock } from "../../api/queries";
+import { api, type LineOrder, value } from "../../api/client";
+import { useChange, useFiles, useParts, useStock } from "../../api/queries";
 import { Button } from "../../ui/button";
 import { Dialog, Field, inputLook } from "../../ui/dialog";
+import { type Needs, NeedsFields, NO_NEEDS, requirement } from "../../ui/needs";
 import { Refusal } from "../../ui/page";
 
 interface Draft {
   key: number;
   what: string;
   quantity: number;
-  loaded: string;
-  nozzle: string;
-  pool: string;
+  needs: Needs;
   fromStock: number;
 }
 
-const blank = (key: number): Draft => ({ key, what: "", quantity: 1, loaded: "", nozzle: "", pool: "", fromStock: 0 });
+const blank = (key: number): Draft => ({ key, what: "", quantity: 1, needs: NO_NEEDS, fromStock: 0 });
 
 /** A draft as the service wants it. */
 function line(d: Draft): LineOrder {
   const [kind, name] = [d.what.slice(0, 4), d.what.slice(5)];
-  const [material = "", colour = ""] = d.loaded.split("|");
   return {
     ...(kind === "part" ? { part: name } : { file: name }),
     quantity: d.quantity,
-    requirement: { ...ANY, material, colour, pool: d.pool, nozzle_mm: d.nozzle ? Number(d.nozzle) : null },
+    requirement: requirement(d.needs),
     from_stock: d.fromStock,
     note: "",
   };
@@ -38,16 +36,12 @@ export function NewOrder({ close }: { close: () => void }) {
   const parts = useParts().data ?? [];
   const files = (useFiles().data ?? []).filter((f) => !f.part);
   const stock = useStock().data ?? [];
-  const machines = useMachines().data ?? [];
-  const tools = machines.flatMap((m) => m.tools);
-  const materials = [...new Set(tools.filter((t) => t.material).flatMap((t) => [`${t.material}|`, `${t.material}|${t.colour}`]))].sort();
-  const nozzles = [...new Set(tools.map((t) => String(t.nozzle_mm)))].sort();
-  const pools = [...new Set(machines.flatMap((m) => m.pools ?? []))].sort();
   const [customer, setCustomer] = useState("");
   const [due, setDue] = useState("");
   const [notBefore, setNotBefore] = useState("");
   const [note, setNote] = useState("");
   const [priority, setPriority] = useState(0);
+  const [tags, setTags] = useState("");
   const [lines, setLines] = useState([blank(0)]);
   const navigate = useNavigate();
   const make = useChange(async () => {
@@ -57,6 +51,7 @@ export function NewOrder({ close }: { close: () => void }) {
           customer,
           note,
           priority,
+          tags: tags.split(",").map((t) => t.trim()).filter(Boolean),
           held: false,
           due: due ? new Date(due).toISOString() : null,
           not_before: notBefore ? new Date(notBefore).toISOString() : null,
@@ -98,9 +93,14 @@ export function NewOrder({ close }: { close: () => void }) {
             </select>
           </Field>
         </div>
-        <Field label="Note">
-          <input className={inputLook} value={note} maxLength={2000} onChange={(e) => setNote(e.target.value)} />
-        </Field>
+        <div className="grid gap-4 sm:grid-cols-2">
+          <Field label="Note">
+            <input className={inputLook} value={note} maxLength={2000} onChange={(e) => setNote(e.target.value)} />
+          </Field>
+          <Field label="Tags">
+            <input className={inputLook} value={tags} placeholder="standing order, school" onChange={(e) => setTags(e.target.value)} />
+          </Field>
+        </div>
         <fieldset className="m-0 flex flex-col gap-3 border-0 p-0">
           <legend className="mb-1 text-sm font-medium">Lines</legend>
           {lines.map((d, n) => (
@@ -144,34 +144,8 @@ export function NewOrder({ close }: { close: () => void }) {
                   <Trash2 size={16} />
                 </button>
               </div>
-              <div className="mt-2 grid grid-cols-3 gap-2">
-                <select aria-label={`Line ${n + 1}: material`} className={inputLook} value={d.loaded} onChange={(e) => set(d.key, { loaded: e.target.value })}>
-                  <option value="">any material</option>
-                  {materials.map((m) => {
-                    const [material, colour] = m.split("|");
-                    return (
-                      <option key={m} value={m}>
-                        {colour ? `${colour} ${material}` : `${material}, any colour`}
-                      </option>
-                    );
-                  })}
-                </select>
-                <select aria-label={`Line ${n + 1}: nozzle`} className={inputLook} value={d.nozzle} onChange={(e) => set(d.key, { nozzle: e.target.value })}>
-                  <option value="">any nozzle</option>
-                  {nozzles.map((mm) => (
-                    <option key={mm} value={mm}>
-                      {mm} mm
-                    </option>
-                  ))}
-                </select>
-                <select aria-label={`Line ${n + 1}: pool`} className={inputLook} value={d.pool} onChange={(e) => set(d.key, { pool: e.target.value })}>
-                  <option value="">any machine</option>
-                  {pools.map((p) => (
-                    <option key={p} value={p}>
-                      pool {p}
-                    </option>
-                  ))}
-                </select>
+              <div className="mt-2">
+                <NeedsFields of={`Line ${n + 1}`} value={d.needs} set={(change) => set(d.key, { needs: { ...d.needs, ...change } })} />
               </div>
               {has(d) > 0 && (
                 <label className="mt-2 flex items-center gap-2 text-sm">

@@ -15,8 +15,8 @@ from chronarch.wire import work as ww
 from tests.support.gcode import squares
 from tests.support.world import WorldCase, eventually
 
-LONG = squares(layers=20, rounds=10, side=50, feed=3000)
-"""A thousand commands and more: some seconds at the shop's rate."""
+LONG = squares(layers=60, rounds=10, side=50, feed=3000)
+"""Some three thousand commands: a dozen seconds and more at the shop's rate."""
 
 
 class InWork(WorldCase):
@@ -119,7 +119,7 @@ class InWork(WorldCase):
         done = w.client.do(orders.order(o.id))
         self.assertEqual((done.state, done.good, done.pieces, done.promise), ("finished", 8, 8, "done"))
         more = w.client.do(orders.change_job(line.id, ww.JobChange(copies=9)))
-        self.assertEqual((more.state, more.waiting), ("waiting", 1))
+        self.assertEqual((more.copies, more.good, more.waiting + more.building >= 1), (9, 8, True))
         eventually(lambda: len(w.builds(line)) == 3, "one more plate starts")
 
     def test_an_order_is_repeated_as_it_was(self) -> None:
@@ -238,6 +238,3 @@ class InWork(WorldCase):
         assert now.expected and then.expected
         self.assertLess(then.expected.likely, now.expected.likely)
         self.assertEqual(len(w.machines()), 2)
-        shown = w.client.do(orders.order(o.id)).expected
-        assert shown
-        self.assertLess(abs(shown.likely - now.expected.likely), timedelta(minutes=20), "as it is, as the order has it")

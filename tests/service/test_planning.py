@@ -168,6 +168,8 @@ class Standing(WorldCase):
         self.assertIn("Anchor + 1", {b.machine for b in both.then.builds})
         after = w.client.do(orders.order(o.id))
         self.assertEqual((before.due, before.pieces), (after.due, after.pieces))
+        as_it_is = next(x for x in asked.now.orders if x.order == o.id)
+        self.assertEqual((as_it_is.due, as_it_is.promise), (before.due, before.promise), "as everybody sees it")
         self.refused(planning.what_if(wp.WhatIf(changes=[wp.IfDue(order=10**6, due=due)])), 404, "no order")
         self.refused(planning.what_if(wp.WhatIf(changes=[wp.IfMore(like="Nobody")])), 404, "Nobody")
         w.client.do(orders.cancel_order(o.id, wo.Cancel()))

@@ -152,6 +152,7 @@ class _Run:
             fresh=self._fresh(),
             alive=np.array([len(self.work), *range(len(self.work))], np.int64),
             lengths=lengths,
+            soonest=np.zeros(-(-len(self.machines) // r.BLOCK)),
             plan=np.zeros((min(self.most, sum(w.builds for w in self.work)), r.ASSIGNED)),
         )
 

@@ -59,6 +59,8 @@ RUSH, RUSH_FOR_S = 0.3, 120.0
 B_JOB, B_WAIT, B_START = 0, 1, 2
 LENGTHS = 96
 """Classes of build length."""
+BLOCK = 32
+"""Machines that are looked through together for the one whose turn is next."""
 
 
 class Board(NamedTuple):
@@ -94,6 +96,8 @@ class Board(NamedTuple):
     """Jobs that have builds waiting; the first number is how many."""
     lengths: Any
     """Waiting builds by length."""
+    soonest: Any
+    """The soonest M_NEXT of each BLOCK of machines."""
     plan: Any
 
 
@@ -103,6 +107,31 @@ def bucket(seconds):
     if seconds <= 600.0:
         return 0
     return min(LENGTHS - 1, int(log(seconds / 600.0) / 0.06))
+
+
+@kernel
+def set_next(m, t, b):
+    """Machine m is to be asked again at t."""
+    b.machines[m, M_NEXT] = t
+    block = m // BLOCK
+    soonest = inf
+    for i in range(block * BLOCK, min((block + 1) * BLOCK, b.machines.shape[0])):
+        soonest = min(soonest, b.machines[i, M_NEXT])
+    b.soonest[block] = soonest
+
+
+@kernel
+def whose_turn(b):
+    """The machine that is to be asked next; of several the first."""
+    block = 0
+    for i in range(1, b.soonest.shape[0]):
+        if b.soonest[i] < b.soonest[block]:
+            block = i
+    m = block * BLOCK
+    for i in range(m + 1, min((block + 1) * BLOCK, b.machines.shape[0])):
+        if b.machines[i, M_NEXT] < b.machines[m, M_NEXT]:
+            m = i
+    return m
 
 
 @kernel
@@ -462,7 +491,7 @@ def take(m, j, t, why, choices, made, b):
     if o[O_SPOOL] >= 0.0 or o[O_NOZZLE] >= 0.0:
         for i in range(b.machines.shape[0]):  # what came off may be what another has been waiting for
             if b.machines[i, M_PHASE] == CLEAR and b.machines[i, M_NEXT] == inf and b.machines[i, M_TAKES] > 0.0:
-                b.machines[i, M_NEXT] = o[O_START]
+                set_next(i, o[O_START], b)
     at[M_GRAMS] -= o[O_GRAMS]
     o[O_WAITING] -= 1.0
     b.jobs[j, J_BUILDS] -= 1.0
@@ -470,7 +499,8 @@ def take(m, j, t, why, choices, made, b):
     row[A_MACHINE], row[A_JOB], row[A_WHY], row[A_CHOICES] = m, j, why, choices
     row[A_HANDS], row[A_START], row[A_END], row[A_CLEARED] = o[O_HANDS], o[O_START], o[O_END], o[O_CLEARED]
     row[A_SPOOL], row[A_NOZZLE], row[A_WAIT] = o[O_SPOOL], o[O_NOZZLE], o[O_WAIT]
-    at[M_CURRENT], at[M_PHASE], at[M_NEXT] = made, OCCUPIED, o[O_END] + at[M_COOL]
+    at[M_CURRENT], at[M_PHASE] = made, OCCUPIED
+    set_next(m, o[O_END] + at[M_COOL], b)
 
 
 @kernel
@@ -478,11 +508,10 @@ def run(b):
     """Plan until nothing waits, no machine can take what does, or the horizon is reached. Returns how many builds."""
     made = 0
     machines = b.machines
+    for m in range(0, machines.shape[0], BLOCK):
+        set_next(m, machines[m, M_NEXT], b)
     while made < b.plan.shape[0]:
-        m = 0
-        for i in range(1, machines.shape[0]):
-            if machines[i, M_NEXT] < machines[m, M_NEXT]:
-                m = i
+        m = whose_turn(b)
         t = machines[m, M_NEXT]
         if t > b.rules[R_HORIZON]:
             break
@@ -490,11 +519,11 @@ def run(b):
             _clear(m, t, b)
             continue
         if machines[m, M_TAKES] == 0.0:
-            machines[m, M_NEXT] = inf
+            set_next(m, inf, b)
             continue
         j, why, choices = choose(m, t, b)
         if j < 0:
-            machines[m, M_NEXT] = later(m, t, b)
+            set_next(m, later(m, t, b), b)
             continue
         take(m, j, t, why, choices, made, b)
         made += 1
@@ -517,4 +546,5 @@ def _clear(m, t, b):
     else:
         row = b.plan[int(at[M_CURRENT])]
         row[A_CLEARED], row[A_WAIT] = cleared, cleared - t
-    at[M_PHASE], at[M_NEXT] = CLEAR, cleared
+    at[M_PHASE] = CLEAR
+    set_next(m, cleared, b)

@@ -76,6 +76,17 @@ class Forecasting(unittest.TestCase):
         self.assertEqual((both.when, both.chance), (f.jobs[2].when, 1.0))
         self.assertIsNone(f.together([1, 3], None).when)
 
+    def test_what_is_built_and_only_to_be_judged_keeps_nothing_from_being_done(self) -> None:
+        s = shop()
+        found = forecast(s, make_plan(s), [], STEADY, MODELS)
+        alone, both = found.together([1], None), found.together([1, 2], None, built={2})
+        self.assertIsNotNone(alone.when)
+        self.assertEqual(both, alone)
+        self.assertIsNone(found.together([1, 2], None).when, "it waits, and the plan has no place for it")
+        judged = found.together([2], MONDAY + timedelta(hours=1), built={2})
+        assert judged.when is not None
+        self.assertEqual((judged.when.late, judged.chance), (MONDAY, 1.0))
+
     def test_promises_follow_the_chance(self) -> None:
         due = MONDAY
         for chance, word in ((0.95, "in time"), (0.9, "in time"), (0.7, "at risk"), (0.2, "late")):

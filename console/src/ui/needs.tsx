@@ -103,6 +103,7 @@ export function NeedsFields({ value: n, set, of = "" }: { value: Needs; set: (ch
               placeholder="300 x 300 x 400"
               pattern="\s*[\d.]+[^\d.]+[\d.]+[^\d.]+[\d.]+\s*"
               title="Three sides, like 300 x 300 x 400"
+              onInvalid={(e) => (e.currentTarget.closest("details")!.open = true)}
               onChange={(e) => set({ volume: e.target.value })}
             />
           </label>

@@ -9,7 +9,7 @@ assumed of their shape.
 from __future__ import annotations
 
 import zlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
@@ -95,11 +95,13 @@ class Forecast:
     jobs: Mapping[int, Done]
     futures: Mapping[int, Draws]
 
-    def together(self, jobs: Sequence[int], due: datetime | None) -> Done:
-        """When the last of several jobs is done; without a time when one of them cannot be."""
-        if not jobs or any(job not in self.futures for job in jobs):
+    def together(self, jobs: Sequence[int], due: datetime | None, built: Collection[int] = ()) -> Done:
+        """When the last of several jobs is done; without a time when one of them cannot be. Of those that are `built`
+        nothing waits: what the plan does not know of them was let go of and is only to be judged."""
+        if not jobs or any(job not in self.futures and job not in built for job in jobs):
             return Done(None, None if due is None else 0.0)
-        return _done(np.max([self.futures[job] for job in jobs], axis=0), self.at, due)
+        known = [self.futures[job] for job in jobs if job in self.futures]
+        return _done(np.max(known, axis=0) if known else np.zeros(1), self.at, due)
 
 
 class _Staffed:

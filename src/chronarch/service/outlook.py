@@ -204,9 +204,10 @@ async def _outlook(
     f = planned.forecast_of(snapshot, plan)
     rows = await _orders_in_work(db, planned)
     outlooks = []
+    waiting = {work.job for work in snapshot.work if work.builds}
     for order, name, jobs, said in rows:
         due = max((dues[j] for j in jobs if j in dues), default=said)
-        done = f.together(jobs, due)
+        done = f.together(jobs, due, set(jobs) - waiting)
         outlooks.append(
             w.OrderOutlook(
                 order=order, job=None if order is not None else jobs[0], name=name, due=due,

@@ -5,6 +5,7 @@ import { useChange, useMachines, useSpools } from "../../api/queries";
 import { Button } from "../../ui/button";
 import { Field, FormDialog, inputLook } from "../../ui/dialog";
 import { Empty, Failed, Loading, Sheet, SheetTitle } from "../../ui/page";
+import { MachineField } from "./machine-field";
 
 /** Every spool with what is left on it: add, weigh, load. */
 export function Spools() {
@@ -130,13 +131,7 @@ function LoadOn({ spool: s, close }: { spool: Spool; close: () => void }) {
       error={load.error}
       action="It is loaded"
     >
-      <Field label="Machine">
-        <select className={inputLook} value={machine} onChange={(e) => setMachine(e.target.value)}>
-          {machines.map((m) => (
-            <option key={m.name}>{m.name}</option>
-          ))}
-        </select>
-      </Field>
+      <MachineField value={machine} set={setMachine} />
     </FormDialog>
   );
 }

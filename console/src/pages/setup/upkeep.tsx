@@ -7,6 +7,7 @@ import { Button } from "../../ui/button";
 import { Field, FormDialog, inputLook } from "../../ui/dialog";
 import { clock, localInput, when } from "../../ui/format";
 import { Failed, Loading, Refusal, Sheet, SheetTitle } from "../../ui/page";
+import { MachineField } from "./machine-field";
 
 /** Spans in which a machine is kept free: no build that would reach into one starts there. */
 export function UpkeepWindows() {
@@ -86,13 +87,7 @@ function KeepFree({ close }: { close: () => void }) {
       error={add.error}
       action="Keep it free"
     >
-      <Field label="Machine">
-        <select className={inputLook} value={machine} onChange={(e) => setMachine(e.target.value)}>
-          {machines.map((m) => (
-            <option key={m.name}>{m.name}</option>
-          ))}
-        </select>
-      </Field>
+      <MachineField value={machine} set={setMachine} />
       <Field label="What for">
         <input className={inputLook} value={text} onChange={(e) => setText(e.target.value)} placeholder="new belts" />
       </Field>

@@ -59,7 +59,8 @@ def brief(shop: Shop, order: t.Order, jobs: Sequence[t.Job], copies: dict[int, C
     done = Done(None)
     planned = shop.planner.last
     if planned and open_jobs and not any(j.held for j in open_jobs):
-        done = planned.forecast().together([j.id for j in open_jobs], order.due_at)
+        built = {j.id for j in open_jobs if copies[j.id].waiting == 0}
+        done = planned.forecast().together([j.id for j in open_jobs], order.due_at, built)
     word = promise(done, order.due_at, order.finished_at if state == "finished" else None)
     if state == "cancelled":
         word = "none"

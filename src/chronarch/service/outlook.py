@@ -97,7 +97,7 @@ def conflicts(shop: Shop, snapshot: Snapshot, f: Forecast) -> list[w.Conflict]:
                 text = f"{len(names)} beds end around {shop.fleet.words(at, f.at)}: {', '.join(names)}"
                 found.append(w.Conflict(at=at, machines=names, text=text))
             start = end + 1
-    return found
+    return sorted(found, key=lambda c: c.at)
 
 
 async def plan_wire(shop: Shop, planned: Planned) -> w.Plan:

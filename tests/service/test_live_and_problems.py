@@ -9,7 +9,8 @@ from typing import Any
 from unittest import mock
 
 import httpx
-from fastapi import FastAPI
+from fastapi import APIRouter, FastAPI, Request
+from pydantic import BaseModel
 from pymysql.err import OperationalError as ServerError
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
@@ -19,9 +20,14 @@ from chronarch.client.errors import RefusedByService
 from chronarch.core.hands import NotPossible, Unsure
 from chronarch.records.database import DEADLOCK, deadlocked
 from chronarch.service import live
+from chronarch.service.again import TRIES, AgainRoute
 from chronarch.service.live import Hub, LiveEvent
 from chronarch.service.problems import Late, Refused, install
 from chronarch.wire.common import Problem
+
+
+class Note(BaseModel):
+    text: str
 
 
 async def heard(stream: Any, count: int) -> list[bytes]:
@@ -142,6 +148,39 @@ class Problems(unittest.IsolatedAsyncioTestCase):
                 json.loads((await http.get("/api/nowhere")).text)["detail"], "There is nothing at /api/nowhere."
             )
             self.assertEqual((await http.get("/openapi.json")).status_code, 200)
+
+    async def test_what_a_deadlock_undid_is_carried_out_again(self) -> None:
+        app = FastAPI()
+        install(app)
+        router = APIRouter(route_class=AgainRoute)
+        left, seen = [0], []
+
+        @router.put("/x")
+        async def change(order: Note) -> Note:
+            seen.append(order.text)
+            left[0] -= 1
+            if left[0] >= 0:
+                raise from_server(DEADLOCK, "Deadlock found")
+            return order
+
+        @router.put("/stream")
+        async def take(request: Request) -> None:
+            seen.append(b"".join([piece async for piece in request.stream()]).decode())
+            raise from_server(DEADLOCK, "Deadlock found")
+
+        app.include_router(router)
+        async with httpx.AsyncClient(transport=httpx.ASGITransport(app), base_url="http://shop") as http:
+            for deadlocks, path, body, status, times in (
+                (2, "/x", b'{"text": "teal"}', 200, 3),
+                (99, "/x", b'{"text": "teal"}', 503, TRIES),
+                (0, "/stream", b"teal", 503, 1),
+            ):
+                with self.subTest(deadlocks=deadlocks, path=path):
+                    left[0] = deadlocks
+                    seen.clear()
+                    kind = {"Content-Type": "application/json"} if path == "/x" else {}
+                    answer = await http.put(path, content=body, headers=kind)
+                    self.assertEqual((answer.status_code, seen), (status, ["teal"] * times))
 
     def test_a_deadlock_is_told_from_other_errors_of_the_server(self) -> None:
         self.assertTrue(deadlocked(from_server(DEADLOCK, "x")))

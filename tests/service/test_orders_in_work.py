@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
+
+import pymysql
+from sqlalchemy import make_url
 
 from chronarch.client import RefusedByService, library, orders, planning, requests
 from chronarch.core.dispatch.shop import Strategy
@@ -63,6 +67,28 @@ class InWork(WorldCase):
         """What a machine has on its bed, once that is ready for hands."""
         self.world.until(name, MachineState.UNCLEARED)
         return self.world.client.do(requests.builds(machine=name))[0]
+
+    def test_a_request_that_the_database_undid_is_carried_out_all_the_same(self) -> None:
+        w = self.world
+        url = make_url(w.database)
+        other = pymysql.connect(
+            host=url.host, port=url.port, user=url.username, password=str(url.password), database=url.database
+        )
+        waits = (
+            "select count(*) from information_schema.processlist where time_ms > 200 and info like 'UPDATE machine %'"
+        )
+        with other, other.cursor() as db, ThreadPoolExecutor() as beside:
+            db.execute("select id from machine where name = 'Bezel'")
+            machine = db.fetchone()[0]
+            notes = [(machine, "note", str(n)) for n in range(50)]
+            db.executemany(
+                "insert into notice (at, machine_id, severity, text, seen) values (now(), %s, %s, %s, 0)", notes
+            )
+            asked = beside.submit(w.client.do, requests.change_machine("Bezel", place="shelf 9"))
+            eventually(lambda: db.execute(waits) and db.fetchone()[0], "the request waits for the machine's row")
+            db.execute("update machine set place = 'shelf 8' where id = %s", machine)
+            other.rollback()
+            self.assertEqual(asked.result(timeout=30).place, "shelf 9")
 
     def test_a_held_order_starts_nothing_until_it_is_released_and_what_is_added_is_held_with_it(self) -> None:
         w = self.world

@@ -14,13 +14,14 @@ from chronarch.core.states import BuildState, MachineState, Verdict
 from chronarch.records import orders, queries
 from chronarch.records import tables as t
 from chronarch.service.access import Operator, Reader, Who
+from chronarch.service.again import AgainRoute
 from chronarch.service.fleet import Known
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import work as w
 from chronarch.wire.upstream import Deed
 
-router = APIRouter(tags=["builds"])
+router = APIRouter(tags=["builds"], route_class=AgainRoute)
 log = logging.getLogger("chronarch.builds")
 LARGEST_PHOTO = 12_000_000
 

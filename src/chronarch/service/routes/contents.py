@@ -14,12 +14,13 @@ from chronarch.core.fleet import MachineModel
 from chronarch.records import library
 from chronarch.records import tables as t
 from chronarch.service.access import Reader
+from chronarch.service.again import AgainRoute
 from chronarch.service.intake import core_models
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import library as w
 
-router = APIRouter(tags=["contents"], prefix="/contents/{sha256}")
+router = APIRouter(tags=["contents"], prefix="/contents/{sha256}", route_class=AgainRoute)
 FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
 BINARY: dict[int | str, dict[str, Any]] = {200: {"content": {"application/octet-stream": {}}}}
 

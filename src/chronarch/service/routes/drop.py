@@ -17,13 +17,14 @@ from chronarch.core.names import check_folder, check_name
 from chronarch.records import library
 from chronarch.records import tables as t
 from chronarch.service.access import Operator, Reader
+from chronarch.service.again import AgainRoute
 from chronarch.service.blobs import Received
 from chronarch.service.once import Note, fingerprint, once
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import library as w
 
-router = APIRouter(tags=["files"])
+router = APIRouter(tags=["files"], route_class=AgainRoute)
 ANSWER_WITHIN_S = 20.0
 PIECE = 1 << 20
 _DIGEST = re.compile(r"sha-256=:([A-Za-z0-9+/=]+):")

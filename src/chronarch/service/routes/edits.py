@@ -8,6 +8,7 @@ from fastapi import APIRouter
 
 from chronarch.records.library import Kept
 from chronarch.service.access import Operator, Reader
+from chronarch.service.again import AgainRoute
 from chronarch.service.blobs import Received
 from chronarch.service.problems import Refused
 from chronarch.service.routes.contents import model_for, reading_of
@@ -16,7 +17,7 @@ from chronarch.service.routes.files import find_file
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import library as w
 
-router = APIRouter(tags=["edits"], prefix="/files/{which}")
+router = APIRouter(tags=["edits"], prefix="/files/{which}", route_class=AgainRoute)
 
 
 async def _kept(shop: Shop, which: str, order: w.EditOrder) -> Kept:

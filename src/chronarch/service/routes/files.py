@@ -19,13 +19,14 @@ from chronarch.records import tables as t
 from chronarch.records.library import Kept
 from chronarch.records.orders import last_in_line
 from chronarch.service.access import Operator, Reader, TenderKey
+from chronarch.service.again import AgainRoute
 from chronarch.service.intake import drop_unused, make_folders
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import library as w
 from chronarch.wire.work import Done
 
-router = APIRouter(tags=["files"])
+router = APIRouter(tags=["files"], route_class=AgainRoute)
 
 
 async def find_file(db: AsyncSession, which: str, *, binned: bool = True, revision: int | None = None) -> Kept:

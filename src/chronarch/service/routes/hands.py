@@ -21,6 +21,7 @@ from chronarch.core.wording import adjustment
 from chronarch.records import queries
 from chronarch.records import tables as t
 from chronarch.service.access import Operator, Reader, TenderKey, Who
+from chronarch.service.again import AgainRoute
 from chronarch.service.fleet import Known
 from chronarch.service.intake import add_content
 from chronarch.service.problems import Late, Refused
@@ -32,7 +33,7 @@ from chronarch.wire.people import Scope
 from chronarch.wire.upstream import LogWish, SkipOrder, WirePlan
 from chronarch.wire.work import Because, Build, Done
 
-router = APIRouter(tags=["hands"])
+router = APIRouter(tags=["hands"], route_class=AgainRoute)
 HANDS_WITHIN_S = 310.0
 LARGEST_LOG = 200_000_000
 TRIES = 3

@@ -15,6 +15,7 @@ from chronarch.core.states import JobState
 from chronarch.records import orders, queries
 from chronarch.records import tables as t
 from chronarch.service.access import Operator, Reader
+from chronarch.service.again import AgainRoute
 from chronarch.service.dispatch import waiting_of, why
 from chronarch.service.jobs import OVER, changed, find, find_file, find_part, view
 from chronarch.service.once import Note, fingerprint, once
@@ -23,7 +24,7 @@ from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import work as w
 
-router = APIRouter(tags=["jobs"])
+router = APIRouter(tags=["jobs"], route_class=AgainRoute)
 
 
 @router.get("/jobs")

@@ -16,6 +16,7 @@ from chronarch.records import queries, spools
 from chronarch.records import tables as t
 from chronarch.service import dispatch
 from chronarch.service.access import Operator, Reader, TenderKey
+from chronarch.service.again import AgainRoute
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.service.upstream import charge_of
@@ -25,7 +26,7 @@ from chronarch.wire.library import Pace
 from chronarch.wire.upstream import Assign
 from chronarch.wire.work import Done
 
-router = APIRouter(tags=["machines"])
+router = APIRouter(tags=["machines"], route_class=AgainRoute)
 LARGEST_FRAME = 4_000_000
 
 

@@ -19,6 +19,7 @@ from chronarch.records import orders as records
 from chronarch.records import queries
 from chronarch.records import tables as t
 from chronarch.service.access import Operator, Reader
+from chronarch.service.again import AgainRoute
 from chronarch.service.jobs import OVER, changed, find_file, find_part, range_wire, view
 from chronarch.service.once import Note, fingerprint, once
 from chronarch.service.problems import Refused
@@ -28,7 +29,7 @@ from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import orders as w
 from chronarch.wire.work import JobOrder, Requirement
 
-router = APIRouter(tags=["orders"])
+router = APIRouter(tags=["orders"], route_class=AgainRoute)
 LARGEST_CSV = 2_000_000
 
 

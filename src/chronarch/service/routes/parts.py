@@ -15,13 +15,14 @@ from chronarch.records import library
 from chronarch.records import tables as t
 from chronarch.records.library import Kept
 from chronarch.service.access import Operator, Reader
+from chronarch.service.again import AgainRoute
 from chronarch.service.intake import drop_unused
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import library as w
 from chronarch.wire.work import Done
 
-router = APIRouter(tags=["parts"], prefix="/parts")
+router = APIRouter(tags=["parts"], prefix="/parts", route_class=AgainRoute)
 LARGEST_MODEL = 300_000_000
 
 

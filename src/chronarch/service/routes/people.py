@@ -8,12 +8,13 @@ from sqlalchemy import select
 from chronarch.records import tables as t
 from chronarch.service import access
 from chronarch.service.access import COOKIE, Operator, Reader, hash_secret, new_secret
+from chronarch.service.again import AgainRoute
 from chronarch.service.problems import Refused
 from chronarch.service.shop import TheShop
 from chronarch.wire import people as w
 from chronarch.wire.work import Done
 
-router = APIRouter(tags=["people"])
+router = APIRouter(tags=["people"], route_class=AgainRoute)
 
 
 @router.post("/sign-in")

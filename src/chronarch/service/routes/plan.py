@@ -5,11 +5,12 @@ from __future__ import annotations
 from fastapi import APIRouter
 
 from chronarch.service.access import Reader
+from chronarch.service.again import AgainRoute
 from chronarch.service.outlook import plan_wire, what_if
 from chronarch.service.shop import TheShop
 from chronarch.wire import plan as w
 
-router = APIRouter(tags=["plan"])
+router = APIRouter(tags=["plan"], route_class=AgainRoute)
 
 
 @router.get("/plan")

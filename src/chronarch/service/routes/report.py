@@ -15,6 +15,7 @@ from chronarch.core.states import MachineState
 from chronarch.core.turnaround import Gap, Ran, Turnaround, gaps, summed
 from chronarch.records import queries
 from chronarch.service.access import Reader
+from chronarch.service.again import AgainRoute
 from chronarch.service.planning import load_settings
 from chronarch.service.routes.machines import span
 from chronarch.service.shop import TheShop
@@ -22,7 +23,7 @@ from chronarch.wire import plan as wp
 from chronarch.wire import report as w
 from chronarch.wire.common import Time
 
-router = APIRouter(tags=["report"])
+router = APIRouter(tags=["report"], route_class=AgainRoute)
 
 
 def _row(u: Usage) -> w.UsageRow:

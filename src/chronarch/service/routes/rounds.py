@@ -14,6 +14,7 @@ from chronarch.core.states import MachineState, Outcome
 from chronarch.records import queries
 from chronarch.records import tables as t
 from chronarch.service.access import Operator, Reader, Who, hash_secret
+from chronarch.service.again import AgainRoute
 from chronarch.service.problems import Refused
 from chronarch.service.rounds import rounds
 from chronarch.service.routes.builds import judge
@@ -23,7 +24,7 @@ from chronarch.wire import shop as ws
 from chronarch.wire.people import Scope
 from chronarch.wire.work import Build, Clearing
 
-router = APIRouter(tags=["rounds"])
+router = APIRouter(tags=["rounds"], route_class=AgainRoute)
 AWAY = timedelta(hours=2)
 """Who was not seen for so long has left."""
 HelperToken = Annotated[str, Header(alias="X-Helper-Link")]

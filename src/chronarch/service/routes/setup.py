@@ -12,6 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.records import spools as records
 from chronarch.records import tables as t
 from chronarch.service.access import Operator, Reader
+from chronarch.service.again import AgainRoute
 from chronarch.service.planning import load_settings
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
@@ -19,7 +20,7 @@ from chronarch.wire import shop as w
 from chronarch.wire.common import Time
 from chronarch.wire.work import Done
 
-router = APIRouter(tags=["setup"])
+router = APIRouter(tags=["setup"], route_class=AgainRoute)
 LONGEST = timedelta(days=120)
 
 

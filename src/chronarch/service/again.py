@@ -1,0 +1,48 @@
+"""Requests that the database undid because two waited for each other: they are carried out again."""
+
+from __future__ import annotations
+
+import asyncio
+import random
+from collections.abc import Callable, Coroutine
+from typing import Any
+
+from fastapi import Request, Response
+from fastapi.routing import APIRoute
+from sqlalchemy.exc import OperationalError
+
+from chronarch.records.database import deadlocked
+
+TRIES = 6
+PAUSE_S = 0.02
+
+Handler = Callable[[Request], Coroutine[Any, Any, Response]]
+
+
+def _kept(request: Request) -> bool:
+    """Whether the request has no body, or one that was read as a whole."""
+    sent = request.headers
+    empty = "transfer-encoding" not in sent and sent.get("content-length", "0") == "0"
+    return empty or sent.get("content-type", "").startswith("application/json")
+
+
+class AgainRoute(APIRoute):
+    """A route whose request is carried out again after a deadlock, of which nothing remains, up to `TRIES` times.
+
+    A body that was streamed is gone by then: such a request is the client's to send again.
+    """
+
+    def get_route_handler(self) -> Handler:
+        once = super().get_route_handler()
+
+        async def again(request: Request) -> Response:
+            for more in reversed(range(TRIES)):
+                try:
+                    return await once(request)
+                except OperationalError as error:
+                    if not (more and deadlocked(error) and _kept(request)):
+                        raise
+                await asyncio.sleep(random.uniform(0, PAUSE_S * (TRIES - more)))
+            raise AssertionError("unreachable")
+
+        return again

@@ -145,7 +145,12 @@ function Rows(props: {
   const now = useNow(rate > 1 ? 500 : 5000);
   const axis = makeAxis(now, props.past, props.future, 11);
   const staffed = props.plan?.staffed ?? [];
-  const away = props.plan ? unstaffed(staffed, axis, now.getTime()) : [];
+  const away = new Map<string, [number, number][]>();
+  const awayAt = (site: string) => {
+    if (!props.plan) return [];
+    if (!away.has(site)) away.set(site, unstaffed(staffed, site, axis, now.getTime()));
+    return away.get(site);
+  };
   const next = useMemo(() => {
     const found = new Map<string, Foreseen[]>();
     for (const b of props.plan?.builds ?? []) found.set(b.machine, [...(found.get(b.machine) ?? []), b]);
@@ -164,7 +169,7 @@ function Rows(props: {
           <span className="text-sm text-faded">{hereWords(staffed, now)}</span>
         </div>
         <div className="relative">
-          <AxisRules axis={axis} now={now} away={away} />
+          <AxisRules axis={axis} now={now} away={awayAt("")} />
           <HandsRow plan={props.plan} axis={axis} now={now} staffed={staffed} />
         </div>
       </div>
@@ -177,7 +182,7 @@ function Rows(props: {
               <li key={m.name} className={`relative grid grid-cols-1 [contain-intrinsic-size:5rem] [content-visibility:auto] ${COLUMNS}`}>
                 <Head machine={m} idle={idle.get(m.name)} />
                 <div className="relative hidden min-h-20 sm:block">
-                  <AxisRules axis={axis} now={now} away={away} />
+                  <AxisRules axis={axis} now={now} away={awayAt(m.site ?? "")} />
                   <Timeline axis={axis} entries={props.ledgers.get(m.name) ?? []} machine={m} now={now} next={next.get(m.name)} />
                 </div>
               </li>

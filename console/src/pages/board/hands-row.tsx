@@ -23,10 +23,10 @@ export function wanted(plan: Plan | undefined): Wanted[] {
   return found;
 }
 
-/** Spans of the axis when nobody is there, at any site. */
-export function unstaffed(spans: StaffedSpan[], axis: Axis, from: number): [number, number][] {
+/** Spans of the axis when nobody is at a site (`""`: the shop's own hours). */
+export function unstaffed(spans: StaffedSpan[], site: string, axis: Axis, from: number): [number, number][] {
   const mine = spans
-    .filter((s) => !s.site)
+    .filter((s) => (s.site ?? "") === site)
     .map((s) => [Date.parse(s.begin), Date.parse(s.end)] as const)
     .sort((a, b) => a[0] - b[0]);
   const found: [number, number][] = [];

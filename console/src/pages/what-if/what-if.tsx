@@ -261,7 +261,7 @@ function Answer({ answer: a, fresh }: { answer: WhatIfAnswer; fresh: boolean }) 
 function Side({ title, outlook, staffed }: { title: string; outlook: Outlook; staffed: StaffedSpan[] }) {
   const now = useNow(30_000);
   const axis = makeAxis(now, 0.5, 23.5, 6);
-  const away = unstaffed(staffed, axis, now.getTime());
+  const away = unstaffed(staffed, "", axis, now.getTime());
   const rows = new Map<string, Foreseen[]>();
   for (const b of outlook.builds) rows.set(b.machine, [...(rows.get(b.machine) ?? []), b]);
   return (

@@ -94,7 +94,7 @@ class Line(WorldCase):
         self.clear("Anchor")
         self.assertIn("Nothing", self.said("machines", "start-next", "Anchor", code=1))
         number = self.submit("--machine", "Anchor")
-        self.assertIn("Anchor has its next build", self.said("machines", "start-next", "Anchor"))
+        self.assertIn(f"Anchor builds tip.gcode (job {number}).", self.said("machines", "start-next", "Anchor"))
         (build,) = eventually(lambda: w.client.do(requests.builds(job=number)), "it is built")
         w.until("Anchor", MachineState.UNCLEARED)
         path = w.folder / "seen.jpg"

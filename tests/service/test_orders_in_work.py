@@ -255,9 +255,12 @@ class InWork(WorldCase):
     def test_what_if_two_more_machines_were_there(self) -> None:
         w = self.world
         self.open("Anchor")
+        built = w.submit("tip.gcode")
+        self.made_on("Anchor")
         o = self.order({"file": "hopper.gcode", "quantity": 30}, due="2026-10-20T12:00:00Z")
         asked = wp.WhatIf(changes=[wp.IfMore(like="Anchor", many=2)])
         answer = w.client.do(planning.what_if(asked))
+        self.assertEqual([x.name for x in answer.now.orders if x.job == built.id], ["tip.gcode"], "only to be judged")
         self.assertIn("2 more like Anchor", answer.question)
         now = next(x for x in answer.now.orders if x.order == o.id)
         then = next(x for x in answer.then.orders if x.order == o.id)

@@ -12,7 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.core.copies import Copies
 from chronarch.core.ledger import OPEN_END, Interval, MadeBuild
 from chronarch.core.states import BuildState, MachineState, Outcome, Verdict
-from chronarch.records.tables import Build, File, Job, Ledger, Machine
+from chronarch.records.tables import Build, File, Job, Ledger, Machine, Part
 from chronarch.wire import machines as wm
 from chronarch.wire import work as ww
 
@@ -37,6 +37,17 @@ async def copies_of(db: AsyncSession, jobs: Iterable[Job]) -> dict[int, Copies]:
         good, active = counts.get(job, (0, 0))
         found[job] = Copies(copies, good + stock, active)
     return found
+
+
+async def names_of(db: AsyncSession, jobs: Iterable[int]) -> dict[int, str]:
+    """What each job makes: the name of its part, else of its file."""
+    query = (
+        select(Job.id, func.coalesce(Part.name, File.name))
+        .outerjoin(Part, Part.id == Job.part_id)
+        .outerjoin(File, File.id == Job.file_id)
+        .where(Job.id.in_(set(jobs)))
+    )
+    return {number: name for number, name in await db.execute(query)}
 
 
 def select_waiting() -> Any:

@@ -177,13 +177,13 @@ async def hand_out(shop: Shop, db: AsyncSession) -> int:
     return made
 
 
-async def start_next(shop: Shop, db: AsyncSession, known: Known) -> bool:
+async def start_next(shop: Shop, db: AsyncSession, known: Known) -> str:
     """A person starts the next build that fits a machine as it is, whatever its intake: what the plan has for it first,
-    else what its strategy would choose."""
+    else what its strategy would choose. Returns what is built, `""` when nothing is."""
     standing = shop.fleet.standing(known)
     jobs = await waiting_jobs(db)
     if not jobs or not _may_take(standing, by_hand=True):
-        return False
+        return ""
     planned = await shop.planner.renew(shop, db, jobs)
     first = planned.plan.next_on(known.row.name)
     if first is not None and (first.load or first.nozzle or (first.start_s > 1.0 and first.hands_s is None)):
@@ -191,9 +191,9 @@ async def start_next(shop: Shop, db: AsyncSession, known: Known) -> bool:
     job = first.job if first else chosen_alone(planned.snapshot, known.row.name)
     waiting = planned.waiting.get(job) if job is not None else None
     if waiting is None or await give(shop, db, waiting, known) is None:
-        return False
+        return ""
     await shop.planner.renew(shop, db)
-    return True
+    return f"{waiting.name} (job {waiting.job.id})"
 
 
 def chosen_alone(snapshot: Snapshot, machine: str) -> int | None:

@@ -202,7 +202,7 @@ async def _outlook(
     shop: Shop, db: AsyncSession, planned: Planned, snapshot: Snapshot, plan: Plan, dues: dict[int, datetime]
 ) -> w.Outlook:
     f = planned.forecast_of(snapshot, plan)
-    rows = await _orders_in_work(db, planned)
+    rows = await _orders_in_work(db)
     outlooks = []
     waiting = {work.job for work in snapshot.work if work.builds}
     for order, name, jobs, said in rows:
@@ -224,22 +224,20 @@ async def _outlook(
     )  # fmt: skip
 
 
-async def _orders_in_work(
-    db: AsyncSession, planned: Planned
-) -> list[tuple[int | None, str, list[int], datetime | None]]:
+async def _orders_in_work(db: AsyncSession) -> list[tuple[int | None, str, list[int], datetime | None]]:
     """Orders and orderless jobs with something left to do: number, name, jobs, due."""
     rows = list((await db.execute(select(t.Job).where(~t.Job.withdrawn, ~t.Job.held))).scalars())
     copies = await queries.copies_of(db, rows)
     live = [j for j in rows if copies[j.id].state(held=False, withdrawn=False) not in OVER]
     orders = {o.id: o for o in (await db.execute(select(t.Order).where(~t.Order.cancelled))).scalars()}
+    names = await queries.names_of(db, [j.id for j in live if j.order_id not in orders])
     found: dict[tuple[int | None, int], tuple[int | None, str, list[int], datetime | None]] = {}
     for j in live:
         order = orders.get(j.order_id or 0)
         if order is not None:
             found.setdefault((order.id, 0), (order.id, order.customer, [], order.due_at))[2].append(j.id)
         else:
-            waiting = planned.waiting.get(j.id)
-            found[None, j.id] = (None, waiting.name if waiting else f"job {j.id}", [j.id], j.due_at)
+            found[None, j.id] = (None, names[j.id], [j.id], j.due_at)
     return list(found.values())
 
 

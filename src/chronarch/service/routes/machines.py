@@ -207,10 +207,10 @@ async def start_next(name: str, who: Operator, shop: TheShop) -> Done:
     """Start the next waiting copy that fits this idle machine, whatever its intake."""
     known = shop.fleet.find(name)
     async with shop.sessions() as db:
-        made = await dispatch.start_next(shop, db, known)
-    if not made:
+        what = await dispatch.start_next(shop, db, known)
+    if not what:
         raise Refused(409, f"Nothing was started: {known.row.name} is not idle, or no waiting job fits it.")
-    return Done(text=f"{known.row.name} has its next build.")
+    return Done(text=f"{known.row.name} builds {what}.")
 
 
 @router.get("/machines/{name}/frame", response_class=Response, responses={200: {"content": {"image/jpeg": {}}}})

@@ -166,7 +166,7 @@ function Rows(props: {
       <div className={`hidden h-11 border-b border-rule sm:grid ${COLUMNS}`}>
         <div className="flex items-center justify-between gap-3 border-r border-rule px-4">
           <span className="font-semibold">Hands</span>
-          <span className="text-sm text-faded">{hereWords(staffed, now)}</span>
+          <span className="text-sm text-faded">{props.plan ? hereWords(staffed, now) : ""}</span>
         </div>
         <div className="relative">
           <AxisRules axis={axis} now={now} away={awayAt("")} />

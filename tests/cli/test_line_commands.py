@@ -22,8 +22,7 @@ class Line(WorldCase):
     def prepare(cls) -> None:
         super().prepare()
         w = cls.world
-        for name in cls.machines:
-            w.client.do(requests.change_machine(name, intake=Intake.MANUAL))
+        w.intake(Intake.MANUAL)
         w.add_file("tip.gcode", squares(layers=2))
 
     def tearDown(self) -> None:

@@ -23,8 +23,7 @@ class PlanningPages(ConsoleCase):
     def prepare(cls) -> None:
         super().prepare()
         w = cls.world
-        for name in cls.machines:
-            w.client.do(requests.change_machine(name, intake=Intake.MANUAL))
+        w.intake(Intake.MANUAL)
         w.add_file("shim.gcode", squares(layers=2))
         file = w.client.do(library.change_file("shim.gcode", wl.FileChange(pieces=2)))
         w.client.do(library.add_part(wl.PartOrder(name="rigger shim", files=[file.id])))

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from chronarch.core.dispatch import Costs, NeedRow, Plan, Snapshot, Strategy, Work, Workplace, make_plan
 from chronarch.core.dispatch.shop import Nozzle, Phase, Spool, Why
-from chronarch.core.dispatch.words import why_words
+from chronarch.core.dispatch.words import put_on, why_words
 from chronarch.core.hours import weekdays
 
 MONDAY = datetime(2026, 10, 19, 9, tzinfo=UTC)
@@ -174,6 +174,15 @@ class Changing(unittest.TestCase):
         self.assertEqual(dict(make_plan(shop([big], work)).unplaced), {1: 1})
         plan = make_plan(shop([big], work, costs=Costs(spare_nozzles=(Nozzle(0.4),))))
         self.assertEqual((plan.assignments[0].nozzle, plan.assignments[0].start_s), (Nozzle(0.4), 900.0))
+        self.assertEqual(put_on(plan.assignments[0]), ("", "a 0.4 mm nozzle"))
+
+    def test_hands_are_told_that_the_nozzle_is_to_be_hardened(self) -> None:
+        work = [Work(1, 1, need(1, "PLA", "teal", hardened=True))]
+        costs = Costs(spare_nozzles=(Nozzle(0.4, hardened=True),))
+        (made,) = make_plan(shop([place("a", nozzle=Nozzle(0.4))], work, spares=(TEAL,), costs=costs)).assignments
+        self.assertEqual(put_on(made), ("teal PLA", "a hardened 0.4 mm nozzle"))
+        said = why_words(made, Strategy.HANDS_AWARE, lambda s: MONDAY + timedelta(seconds=s))
+        self.assertIn("needs teal PLA and a hardened 0.4 mm nozzle first", said)
 
     def test_a_change_at_night_does_not_keep_a_machine_from_what_it_could_start(self) -> None:
         night = MONDAY.replace(hour=20)

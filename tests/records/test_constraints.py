@@ -160,6 +160,25 @@ class Constraints(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(faults(ledger), [])
         self.assertEqual((ledger[0].begin, ledger[-1].end), (NINE, OPEN_END))
 
+    async def test_a_machines_states_and_its_settings_are_written_at_once_without_undoing_each_other(self) -> None:
+        async def states() -> None:
+            kinds = [MachineState.BUILDING, MachineState.PAUSED]
+            for n in range(40):
+                body = StateChanged(kinds[n % 2], "", None)
+                async with self.sessions() as db:
+                    await commit_event(db, "tender", "epoch", n + 1, "M1", NINE + timedelta(seconds=n), body)
+
+        async def settings() -> None:
+            for n in range(40):
+                async with self.sessions() as db:
+                    (await db.get_one(t.Machine, 1)).place = f"shelf {n}"
+                    await db.commit()
+
+        await asyncio.gather(states(), settings(), settings())
+        async with self.sessions() as db:
+            machine = await db.get_one(t.Machine, 1)
+            self.assertEqual((machine.state, machine.place), (MachineState.PAUSED, "shelf 39"))
+
     async def test_the_dispatch_lock_is_held_by_one_at_a_time_and_freed_with_its_holder(self) -> None:
         async def try_lock(db: AsyncSession) -> int | None:
             return (await db.execute(text("select get_lock(:name, 0)"), {"name": LOCK})).scalar()

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import importlib
 import json
+import pkgutil
 import unittest
 from typing import Any
 from unittest import mock
@@ -19,7 +21,7 @@ from chronarch.client import requests
 from chronarch.client.errors import RefusedByService
 from chronarch.core.hands import NotPossible, Unsure
 from chronarch.records.database import DEADLOCK, deadlocked
-from chronarch.service import live
+from chronarch.service import live, routes
 from chronarch.service.again import TRIES, AgainRoute
 from chronarch.service.live import Hub, LiveEvent
 from chronarch.service.problems import Late, Refused, install
@@ -181,6 +183,12 @@ class Problems(unittest.IsolatedAsyncioTestCase):
                     kind = {"Content-Type": "application/json"} if path == "/x" else {}
                     answer = await http.put(path, content=body, headers=kind)
                     self.assertEqual((answer.status_code, seen), (status, ["teal"] * times))
+
+    def test_every_request_may_be_carried_out_again(self) -> None:
+        names = [module.name for module in pkgutil.iter_modules(routes.__path__, f"{routes.__name__}.")]
+        every = [route for name in names for route in importlib.import_module(name).router.routes]
+        self.assertGreater(len(every), 50)
+        self.assertEqual([route.path for route in every if not isinstance(route, AgainRoute)], [])
 
     def test_a_deadlock_is_told_from_other_errors_of_the_server(self) -> None:
         self.assertTrue(deadlocked(from_server(DEADLOCK, "x")))

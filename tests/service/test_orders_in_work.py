@@ -37,16 +37,15 @@ class InWork(WorldCase):
         w.client.do(library.add_part(wl.PartOrder(name="ring gauge", files=[plate.id])))
 
     def setUp(self) -> None:
+        self.world.intake(Intake.CLOSED)
         for name in self.machines:
-            self.world.client.do(requests.change_machine(name, intake=Intake.CLOSED))
             self.clear(name)
         self.addCleanup(self.quiet)
 
     def quiet(self) -> None:
         """Nothing waits any more, and nothing builds."""
         w = self.world
-        for name in self.machines:
-            w.client.do(requests.change_machine(name, intake=Intake.CLOSED))
+        w.intake(Intake.CLOSED)
         for window in w.client.do(planning.upkeep_windows()):
             w.client.do(planning.remove_upkeep_window(window.id))
         for order in w.client.do(orders.orders()):
@@ -54,10 +53,6 @@ class InWork(WorldCase):
         for job in w.client.do(requests.jobs()):
             if job.state in ("waiting", "held", "running") and job.order is None:
                 w.client.do(requests.change_job(job.id, "withdraw"))
-
-    def open(self, *names: str) -> None:
-        for name in names:
-            self.world.client.do(requests.change_machine(name, intake=Intake.OPEN))
 
     def order(self, *lines: dict[str, object], **more: object) -> wo.Order:
         order = wo.OrderOrder.model_validate({"customer": "Tern Island Observatory", "lines": lines, **more})
@@ -75,7 +70,8 @@ class InWork(WorldCase):
             host=url.host, port=url.port, user=url.username, password=str(url.password), database=url.database
         )
         waits = (
-            "select count(*) from information_schema.processlist where time_ms > 200 and info like 'UPDATE machine %'"
+            "select count(*) from information_schema.processlist"
+            " where time_ms > 200 and info like '%FROM machine%FOR UPDATE'"
         )
         with other, other.cursor() as db, ThreadPoolExecutor() as beside:
             db.execute("select id from machine where name = 'Bezel'")
@@ -95,7 +91,7 @@ class InWork(WorldCase):
         o = self.order({"file": "tip.gcode", "quantity": 1}, held=True, priority=1)
         added = w.client.do(orders.change_order(o.id, wo.OrderChange(add=[wo.LineOrder(file="plate.gcode")])))
         self.assertEqual([(j.state, j.priority) for j in added.lines], [("held", 1)] * 2)
-        self.open(*self.machines)
+        self.world.intake(Intake.OPEN)
         free = w.submit("tip.gcode")
         eventually(lambda: w.builds(free), "what is not held starts")
         self.assertEqual([w.builds(j) for j in added.lines], [[], []])
@@ -106,7 +102,7 @@ class InWork(WorldCase):
     def test_an_order_is_cancelled_only_once_it_is_said_what_becomes_of_running_copies(self) -> None:
         w = self.world
         o = self.order({"file": "hopper.gcode", "quantity": 3})
-        self.open("Anchor")
+        self.world.intake(Intake.OPEN, "Anchor")
         w.until("Anchor", MachineState.BUILDING)
         with self.assertRaises(RefusedByService) as caught:
             w.client.do(orders.cancel_order(o.id, wo.Cancel()))
@@ -122,7 +118,7 @@ class InWork(WorldCase):
     def test_what_finishes_after_a_cancel_goes_to_stock(self) -> None:
         w = self.world
         o = self.order({"part": "ring gauge", "quantity": 4, "requirement": {"material": "PLA"}})
-        self.open("Anchor")
+        self.world.intake(Intake.OPEN, "Anchor")
         w.build_of(o.lines[0])
         w.client.do(orders.cancel_order(o.id, wo.Cancel(running="finish")))
         build = self.made_on("Anchor")
@@ -136,7 +132,7 @@ class InWork(WorldCase):
         w = self.world
         o = self.order({"part": "ring gauge", "quantity": 12})
         line = o.lines[0]
-        self.open("Anchor")
+        self.world.intake(Intake.OPEN, "Anchor")
         w.client.do(requests.verdict(self.made_on("Anchor").id, Verdict.GOOD))
         eventually(lambda: len(w.builds(line)) == 2, "the second plate starts")
         fewer = w.client.do(orders.change_job(line.id, ww.JobChange(copies=8)))
@@ -174,7 +170,7 @@ class InWork(WorldCase):
         jobs = [w.submit("tip.gcode", **needs) for needs in only_bezel]
         nowhere = [w.submit("tip.gcode", volume_mm=(500, 10, 10)), w.submit("tip.gcode", tags="quiet and not quiet")]
         other = w.submit("tip.gcode", tags="not quiet")
-        self.open(*self.machines)
+        self.world.intake(Intake.OPEN)
         self.assertEqual(w.build_of(other).machine, "Anchor")
         for job in jobs:
             build = w.build_of(job)
@@ -190,7 +186,7 @@ class InWork(WorldCase):
         later = now + timedelta(minutes=15)
         o = self.order({"file": "tip.gcode"}, not_before=later.isoformat())
         other = w.submit("tip.gcode")
-        self.open("Anchor")
+        self.world.intake(Intake.OPEN, "Anchor")
         w.build_of(other)
         w.client.do(requests.verdict(self.made_on("Anchor").id, Verdict.GOOD))
         w.build_of(o.lines[0])
@@ -207,14 +203,14 @@ class InWork(WorldCase):
             )
         )
         job = w.submit("hopper.gcode")
-        self.open("Anchor")
+        self.world.intake(Intake.OPEN, "Anchor")
         plan = eventually(
             lambda: (p := w.client.do(planning.plan())) and any(b.job == job.id for b in p.builds) and p,
             "it is planned",
         )
         (first,) = [b for b in plan.builds if b.job == job.id]
         self.assertGreaterEqual(first.start.likely, window.end, "Anchor alone would make it after the upkeep")
-        self.open("Bezel")
+        self.world.intake(Intake.OPEN, "Bezel")
         self.assertEqual(w.build_of(job).machine, "Bezel")
         w.client.do(planning.remove_upkeep_window(window.id))
         self.assertEqual(w.build_of(w.submit("tip.gcode", machine="Anchor")).machine, "Anchor")
@@ -238,7 +234,7 @@ class InWork(WorldCase):
     def test_turnaround_is_measured_from_the_end_of_a_build_to_the_start_of_the_next(self) -> None:
         w = self.world
         job = w.submit("tip.gcode", copies=2, machine="Bezel")
-        self.open("Bezel")
+        self.world.intake(Intake.OPEN, "Bezel")
         w.client.do(requests.verdict(self.made_on("Bezel").id, Verdict.GOOD))
         eventually(lambda: len(w.builds(job)) == 2, "the second starts")
         eventually(lambda: w.builds(job)[0].started_at, "it has started")
@@ -254,7 +250,7 @@ class InWork(WorldCase):
 
     def test_what_if_two_more_machines_were_there(self) -> None:
         w = self.world
-        self.open("Anchor")
+        self.world.intake(Intake.OPEN, "Anchor")
         built = w.submit("tip.gcode")
         self.made_on("Anchor")
         o = self.order({"file": "hopper.gcode", "quantity": 30}, due="2026-10-20T12:00:00Z")

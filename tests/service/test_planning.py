@@ -32,8 +32,7 @@ class Standing(WorldCase):
         w.start_standins()
         w.start_service()
         w.add_machines()
-        for name in cls.machines:
-            w.client.do(requests.change_machine(name, intake=Intake.MANUAL))
+        w.intake(Intake.MANUAL)
         w.start_tender()
         w.add_file("plate.gcode", squares(layers=3))
         file = w.client.do(library.change_file("plate.gcode", wl.FileChange(pieces=4)))

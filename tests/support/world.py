@@ -19,7 +19,7 @@ import httpx
 
 from chronarch.client import Client, ClientError, RefusedByService, requests
 from chronarch.core.clock import ScaledClock
-from chronarch.core.states import MachineState
+from chronarch.core.states import Intake, MachineState
 from chronarch.demo.broker import USER, PrivateBroker
 from chronarch.records.database import migrate
 from chronarch.records.server import PrivateServer, free_port
@@ -265,6 +265,11 @@ class World:
                 return False
             raise
         return True
+
+    def intake(self, intake: Intake, *names: str) -> None:
+        """How machines, all without names, take work."""
+        for name in names or self.names:
+            self.client.do(requests.change_machine(name, intake=intake))
 
     def taken(self, name: str, at_least: int) -> None:
         """Wait until the stand-in has taken so many of the file's commands."""

@@ -125,7 +125,9 @@ async def commit_event(
     if sequence <= row.committed:
         return False
     row.committed = sequence
-    found = (await db.execute(select(Machine).where(Machine.name == machine))).scalar_one_or_none()
+    # The machine's row is locked before what refers to it is written, which would only share it and then want it all:
+    # with somebody waiting between, that is a deadlock.
+    found = (await db.execute(select(Machine).where(Machine.name == machine).with_for_update())).scalar_one_or_none()
     if found is not None:
         await _apply(db, found, at, body)
     await db.commit()

@@ -32,7 +32,7 @@ async def load(db: AsyncSession, spool: Spool, machine: Machine, tool: int) -> N
         before.machine_id = before.tool = None
         await db.flush()
     if spool.machine_id is not None and (spool.machine_id, spool.tool) != (machine.id, tool):
-        other = await db.get_one(Machine, spool.machine_id)
+        other = await db.get_one(Machine, spool.machine_id, with_for_update=True)
         other.tools = [_bare(t) if t.get("number", 0) == spool.tool else t for t in other.tools]
     spool.machine_id, spool.tool, spool.finished = machine.id, tool, False
     wears = {"material": spool.material, "colour": spool.colour}

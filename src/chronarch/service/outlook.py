@@ -7,9 +7,9 @@ from datetime import datetime, timedelta
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.dispatch import Assignment, Plan, Snapshot, make_plan
+from chronarch.core.dispatch import Plan, Snapshot, make_plan
 from chronarch.core.dispatch.shop import MEANING, Phase
-from chronarch.core.dispatch.words import why_words
+from chronarch.core.dispatch.words import put_on, why_words
 from chronarch.core.forecast import Forecast, promise
 from chronarch.core.forecast import Range as CoreRange
 from chronarch.core.reasons import why_idle
@@ -44,18 +44,12 @@ def staffed_wire(shop: Snapshot, until: timedelta) -> list[StaffedSpan]:
     ]
 
 
-def _loaded(a: Assignment) -> tuple[str, str]:
-    load = f"{a.load.colour} {a.load.material}".strip() if a.load else ""
-    nozzle = f"a {a.nozzle.mm:g} mm{' hardened' if a.nozzle.hardened else ''} nozzle" if a.nozzle else ""
-    return load, nozzle
-
-
 def foreseen(shop: Shop, planned: Planned, plan: Plan, f: Forecast, most: int = SHOWN) -> list[w.Foreseen]:
     """What a plan has each machine do, with why."""
     found = []
     for b in f.builds[:most]:
         a = b.assignment
-        load, nozzle = _loaded(a)
+        load, nozzle = put_on(a)
         due = planned.dues.get(a.job)
         due_words = f"due {due.astimezone(shop.fleet.zone):%a %H:%M}" if due else "nothing is due"
         waiting = planned.waiting.get(a.job)
@@ -115,8 +109,7 @@ async def plan_wire(shop: Shop, planned: Planned) -> w.Plan:
             idle = why_idle(at, waiting)
             first = plan.next_on(name)
             if first is not None and first.hands_s is not None:
-                load, nozzle = _loaded(first)
-                wanted = " and ".join(x for x in (load, nozzle) if x) or "somebody to start it"
+                wanted = " and ".join(filter(None, put_on(first))) or "somebody to start it"
                 idle = f"It waits for {wanted}: job {first.job} comes next."
         machines.append(
             w.OnMachine(

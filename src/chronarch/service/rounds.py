@@ -8,6 +8,7 @@ from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.dispatch import Assignment
+from chronarch.core.dispatch.words import put_on
 from chronarch.core.rounds import Next, Stand, Task, batches, tasks, walk
 from chronarch.core.states import WORKING, Intake, MachineState
 from chronarch.records import tables as t
@@ -23,12 +24,9 @@ def _next(planned: Planned, a: Assignment | None) -> Next | None:
     if a is None:
         return None
     waiting = planned.waiting.get(a.job)
-    load = f"{a.load.colour} {a.load.material}".strip() if a.load else ""
-    nozzle = f"a {a.nozzle.mm:g} mm nozzle" if a.nozzle else ""
+    what = waiting.name if waiting else f"job {a.job}"
     not_before = waiting.job.not_before if waiting else None
-    return Next(
-        waiting.name if waiting else f"job {a.job}", planned.plan.time(a.start_s), load, nozzle, not_before=not_before
-    )
+    return Next(what, planned.plan.time(a.start_s), *put_on(a), not_before=not_before)
 
 
 async def _stands(shop: Shop, db: AsyncSession, planned: Planned) -> list[Stand]:

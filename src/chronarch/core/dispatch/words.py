@@ -13,6 +13,13 @@ def _length(seconds: float) -> str:
     return f"{minutes} min" if minutes < 90 else f"{minutes / 60:.1f} h"
 
 
+def put_on(a: Assignment) -> tuple[str, str]:
+    """The filament and the nozzle that hands put on before a build; `""` where what is on stays."""
+    load = f"{a.load.colour} {a.load.material}".strip() if a.load else ""
+    nozzle = f"a {'hardened ' if a.nozzle.hardened else ''}{a.nozzle.mm:g} mm nozzle" if a.nozzle else ""
+    return load, nozzle
+
+
 def why_words(a: Assignment, strategy: Strategy, time: Callable[[float], datetime], due: str = "") -> str:
     """One sentence for one assignment. `time` turns its seconds into a time of the shop's own clock; `due` says when
     its job is due."""
@@ -30,9 +37,7 @@ def why_words(a: Assignment, strategy: Strategy, time: Callable[[float], datetim
         Why.ONLY: "the only one that fits",
     }
     text = texts[a.why]
-    changes = [f"{a.load.colour} {a.load.material}".strip() if a.load else ""]
-    changes.append(f"a {a.nozzle.mm:g} mm nozzle" if a.nozzle else "")
-    wanted = " and ".join(c for c in changes if c)
+    wanted = " and ".join(filter(None, put_on(a)))
     if wanted:
         text += f"; needs {wanted} first"
     return text

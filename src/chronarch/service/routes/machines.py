@@ -147,7 +147,7 @@ async def change_machine(name: str, change: w.MachineChange, who: Operator, shop
     """Change a machine's intake, what is loaded on its tools, where it stands, its pools and tags."""
     known = shop.fleet.find(name)
     async with shop.sessions() as db:
-        row = await db.get_one(t.Machine, known.row.id)
+        row = await db.get_one(t.Machine, known.row.id, with_for_update=True)
         if change.intake is not None:
             row.intake = change.intake
         if change.tools is not None:

@@ -175,7 +175,7 @@ async def change_spool(number: int, change: w.SpoolUpdate, who: Operator, shop: 
             row.place = change.place
         if change.finished is not None:
             if change.finished and row.machine_id is not None:
-                machine = await db.get_one(t.Machine, row.machine_id)
+                machine = await db.get_one(t.Machine, row.machine_id, with_for_update=True)
                 machine.tools = [
                     {**tool, "material": "", "colour": ""} if tool.get("number", 0) == row.tool else tool
                     for tool in machine.tools

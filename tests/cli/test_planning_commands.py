@@ -10,7 +10,7 @@ from pathlib import Path
 import click
 
 from chronarch.cli.when import parse_when
-from chronarch.client import library, requests
+from chronarch.client import library, planning, requests
 from chronarch.core.states import Intake
 from chronarch.wire import library as wl
 from tests.support.gcode import squares
@@ -83,6 +83,30 @@ class Commands(WorldCase):
         self.assertIn("Saturday help", self.run_("rounds", "help-links"))
         self.assertIn("revoked", self.run_("rounds", "revoke-link", "1"))
         self.assertIn("No build followed", self.run_("report", "turnaround"))
+
+    def test_what_hands_take_and_have_is_set(self) -> None:
+        before = self.world.client.do(planning.planning())
+        self.addCleanup(lambda: self.world.client.do(planning.set_planning(before)))
+        self.assertRegex(
+            self.run_("plan", "settings"), r"to change a nozzle +15 min\s+.*\s+nozzles in the drawer +none"
+        )
+        said = self.run_(
+            "plan",
+            "settings",
+            "--nozzle",
+            "8.5",
+            "--spare",
+            "0.6",
+            "--spare",
+            "0.4 hardened",
+            "--scrap-reason",
+            "split",
+        )
+        self.assertRegex(said, r"nozzle +8.5 min[^~]+drawer +0.6 mm, hardened 0.4 mm\s+reasons for scrap +split\s")
+        now = json.loads(self.run_("plan", "settings", "--spare", "none", "--json"))
+        self.assertEqual((now["spare_nozzles"], now["nozzle_min"], now["clear_min"]), ([], 8.5, before.clear_min))
+        self.assertIn("'0.4 golden' is no nozzle", self.run_("plan", "settings", "--spare", "0.4 golden", code=2))
+        self.assertIn("less than or equal to 600", self.run_("plan", "settings", "--walk", "601", code=2))
 
     def test_a_machine_is_given_its_place_pools_and_tags(self) -> None:
         said = self.run_(

@@ -7,6 +7,7 @@ import re
 from playwright.sync_api import expect
 
 from chronarch.client import library, orders, planning, requests
+from chronarch.core.dispatch.shop import Strategy
 from chronarch.core.states import Intake, MachineState
 from chronarch.wire import library as wl
 from chronarch.wire import orders as wo
@@ -186,6 +187,13 @@ class PlanningPages(ConsoleCase):
         page.get_by_role("radio", name=re.compile("^hands-aware")).check()
         page.get_by_role("button", name="Set", exact=True).click()
         eventually(lambda: w.client.do(planning.planning()).strategy == "hands-aware", "the strategy is set")
+        drawer = page.get_by_label("Nozzles in the drawer")
+        drawer.fill("0.4 golden")
+        self.assertTrue(drawer.evaluate("field => field.validity.patternMismatch"))
+        drawer.fill("0.6, 0.4 hardened")
+        page.get_by_role("button", name="Set", exact=True).click()
+        spare = [ws.SpareNozzle(nozzle_mm=0.6), ws.SpareNozzle(nozzle_mm=0.4, hardened=True)]
+        eventually(lambda: w.client.do(planning.planning()).spare_nozzles == spare, "the nozzles are set")
         page.get_by_role("button", name="Somebody").first.click()
         page.get_by_role("button", name="Set the hours").click()
         eventually(lambda: w.client.do(planning.hours()), "the hours are set")
@@ -196,6 +204,25 @@ class PlanningPages(ConsoleCase):
         page.get_by_label("Grams, without the reel").fill("512")
         page.get_by_role("button", name="That is left").click()
         expect(page.get_by_text("512 g")).to_be_visible()
+        page.get_by_role("button", name="Weigh").first.click()
+        page.get_by_role("button", name="It is empty").click()
+        expect(page.get_by_text("512 g")).to_have_count(0)
+
+    def test_a_nozzle_is_changed_on_the_rounds_for_what_needs_it(self) -> None:
+        w = self.world
+        before, tools = w.client.do(planning.planning()), w.machine("Anchor").tools
+        spare = [ws.SpareNozzle(nozzle_mm=0.6, hardened=True)]
+        w.client.do(planning.set_planning(ws.Planning(strategy=Strategy.HANDS_AWARE, spare_nozzles=spare)))
+        self.addCleanup(lambda: w.client.do(planning.set_planning(before)))
+        self.addCleanup(lambda: w.client.do(requests.change_machine("Anchor", tools=tools)))
+        job = w.submit("tip.gcode", machine="Anchor", hardened=True)
+        self.addCleanup(lambda: w.client.do(requests.change_job(job.id, "withdraw")))
+        page = self.open("/rounds")
+        expect(page.get_by_text("put on a hardened 0.6 mm nozzle for tip.gcode")).to_be_visible()
+        page.get_by_role("button", name="It is on").click()
+        on = eventually(lambda: (tool := w.machine("Anchor").tools[0]).hardened and tool, "it is on")
+        self.assertEqual((on.nozzle_mm, on.material, on.colour), (0.6, tools[0].material, tools[0].colour))
+        expect(page.get_by_role("button", name="It is on")).to_have_count(0)
 
     def test_a_site_has_hours_of_its_own_and_single_days_differ(self) -> None:
         w = self.world

@@ -91,6 +91,9 @@ export const useSinceYouLeft = () =>
 
 export const usePlanning = () => useQuery({ queryKey: ["setup", "planning"], queryFn: () => value(api.GET("/api/planning")) });
 
+export const useStrategies = () =>
+  useQuery({ queryKey: ["strategies"], queryFn: () => value(api.GET("/api/planning/strategies")), staleTime: Infinity });
+
 export const useHours = () => useQuery({ queryKey: ["setup", "hours"], queryFn: () => value(api.GET("/api/hours")) });
 
 /** Spans in which machines are kept free, from now on. */

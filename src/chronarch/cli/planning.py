@@ -13,7 +13,7 @@ from chronarch.cli.output import clock_time, console, make_table, show_csv, show
 from chronarch.cli.when import shop_time
 from chronarch.client import planning as calls
 from chronarch.client import requests
-from chronarch.core.dispatch.shop import MEANING, Strategy
+from chronarch.core.dispatch.shop import Strategy
 from chronarch.wire import plan as w
 from chronarch.wire import shop as ws
 
@@ -64,8 +64,54 @@ def strategy(ctx: click.Context, name: str | None) -> None:
     now = service.do(calls.planning())
     if name is not None:
         now = service.do(calls.set_planning(now.model_copy(update={"strategy": Strategy(name)})))
-    for s, meaning in MEANING.items():
-        click.echo(f"{'*' if s is now.strategy else ' '} {s:12} {meaning}")
+    for s in service.do(calls.strategies()):
+        click.echo(f"{'*' if s.strategy is now.strategy else ' '} {s.strategy:12} {s.meaning}")
+
+
+@plan.command("settings")
+@click.option("--clear", type=float, metavar="MIN", help="To clear a bed.")
+@click.option("--spool", type=float, metavar="MIN", help="To change a spool.")
+@click.option("--nozzle", type=float, metavar="MIN", help="To change a nozzle.")
+@click.option("--walk", type=float, metavar="MIN", help="From a bed being ready until somebody is at it, usually.")
+@click.option("--spare", "spares", multiple=True, metavar="NOZZLE", help="In the drawer: 0.6, or '0.4 hardened'; none.")
+@click.option("--scrap-reason", "reasons", multiple=True, help="All reasons there are, each with its own option.")
+@json_option
+@click.pass_context
+def settings(ctx: click.Context, clear: float | None, spool: float | None, nozzle: float | None, walk: float | None,
+             spares: tuple[str, ...], reasons: tuple[str, ...], as_json: bool) -> None:  # fmt: skip
+    """What hands take, nozzles in the drawer and reasons for scrap: show them, or change what is named."""
+    service = ctx.ensure_object(Service)
+    now = service.do(calls.planning())
+    minutes = {"clear_min": clear, "spool_min": spool, "nozzle_min": nozzle, "walk_min": walk}
+    change: dict[str, Any] = {key: value for key, value in minutes.items() if value is not None}
+    if spares:
+        change["spare_nozzles"] = [] if spares == ("none",) else [_nozzle(text) for text in spares]
+    if reasons:
+        change["scrap_reasons"] = list(reasons)
+    if change:
+        now = service.do(calls.set_planning(ws.Planning.model_validate({**now.model_dump(), **change})))
+    if as_json:
+        return show_json(now)
+    spare = ", ".join(f"{'hardened ' if n.hardened else ''}{n.nozzle_mm:g} mm" for n in now.spare_nozzles)
+    rows = [
+        ["to clear a bed", f"{now.clear_min:g} min"],
+        ["to change a spool", f"{now.spool_min:g} min"],
+        ["to change a nozzle", f"{now.nozzle_min:g} min"],
+        ["until somebody is there", f"{now.walk_min:g} min"],
+        ["nozzles in the drawer", spare or "none"],
+        ["reasons for scrap", ", ".join(now.scrap_reasons)],
+    ]
+    show_table(("What", "How"), rows, "")
+
+
+def _nozzle(text: str) -> ws.SpareNozzle:
+    size, _, kind = text.partition(" ")
+    try:
+        if kind not in ("", "hardened"):
+            raise ValueError
+        return ws.SpareNozzle(nozzle_mm=float(size), hardened=bool(kind))
+    except ValueError:
+        raise click.UsageError(f"{text!r} is no nozzle; say 0.6, or '0.4 hardened'.") from None
 
 
 @click.command("what-if")

@@ -62,6 +62,11 @@ def planning() -> Call[ws.Planning]:
     return Call("GET", "/api/planning", ws.Planning)
 
 
+def strategies() -> Call[list[ws.StrategyMeaning]]:
+    """The ways to choose the next build."""
+    return Call("GET", "/api/planning/strategies", list[ws.StrategyMeaning])
+
+
 def set_planning(order: ws.Planning) -> Call[ws.Planning]:
     return Call("PUT", "/api/planning", ws.Planning, body=order)
 

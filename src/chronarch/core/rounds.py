@@ -30,13 +30,15 @@ class TaskKind(StrEnum):
 
 @dataclass(frozen=True)
 class Next:
-    """What the plan has for a machine next, and when, hands considered; `load` and `nozzle`: what must be put on first.
-    `not_before`: when it may begin at the earliest, were the machine clear now."""
+    """What the plan has for a machine next, and when, hands considered. `load` and `nozzle` say what must be put on
+    first; `not_before`: when it may begin at the earliest, were the machine clear now."""
 
     what: str
     start: datetime
     load: str = ""
     nozzle: str = ""
+    nozzle_mm: float | None = None
+    hardened: bool = False
     not_before: datetime | None = None
 
 

@@ -25,8 +25,11 @@ def _next(planned: Planned, a: Assignment | None) -> Next | None:
         return None
     waiting = planned.waiting.get(a.job)
     what = waiting.name if waiting else f"job {a.job}"
-    not_before = waiting.job.not_before if waiting else None
-    return Next(what, planned.plan.time(a.start_s), *put_on(a), not_before=not_before)
+    load, nozzle = put_on(a)
+    return Next(
+        what, planned.plan.time(a.start_s), load, nozzle, a.nozzle.mm if a.nozzle else None,
+        a.nozzle is not None and a.nozzle.hardened, waiting.job.not_before if waiting else None,
+    )  # fmt: skip
 
 
 async def _stands(shop: Shop, db: AsyncSession, planned: Planned) -> list[Stand]:
@@ -104,6 +107,7 @@ def _task(task: Task, number: int, machines: dict[str, Known], pieces: dict[int,
         free_until=task.free_until, lost_min=task.lost_min, build=task.build,
         pieces=pieces.get(task.build or 0, 1), file=known.brief.file if known.brief else "",
         next=w.TaskNext(what=following.what, start=following.start, load=following.load, nozzle=following.nozzle,
+                        nozzle_mm=following.nozzle_mm, hardened=following.hardened,
                         by_hand=known.row.intake == Intake.MANUAL)
         if following
         else None,

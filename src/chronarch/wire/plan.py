@@ -164,6 +164,9 @@ class TaskNext(Wire):
     start: Time
     load: str = ""
     nozzle: str = ""
+    nozzle_mm: float | None = None
+    """Of the nozzle that is to be put on."""
+    hardened: bool = False
     by_hand: bool = False
 
 

@@ -102,6 +102,13 @@ class Planning(Wire):
         return Costs(self.clear_min * 60, self.spool_min * 60, self.nozzle_min * 60, self.walk_min * 60, spare)
 
 
+class StrategyMeaning(Wire):
+    """One way to choose the next build, and what it does."""
+
+    strategy: Strategy
+    meaning: str
+
+
 class SpoolOrder(Wire):
     """A reel that has come into the shop."""
 

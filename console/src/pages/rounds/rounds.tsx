@@ -153,14 +153,13 @@ function Load({ task: t, close }: { task: RoundTask; close: () => void }) {
 
 function NozzleDeed({ task: t, big }: { task: RoundTask; big: string }) {
   const machine = (useMachines().data ?? []).find((m) => m.name === t.machine);
-  const mm = Number(/([\d.]+) mm/.exec(t.next?.nozzle ?? "")?.[1]);
-  const hardened = (t.next?.nozzle ?? "").includes("hardened");
+  const { nozzle_mm, hardened } = t.next ?? {};
   const change = useChange(
     () =>
       value(
         api.PATCH("/api/machines/{name}", {
           params: { path: { name: t.machine } },
-          body: { tools: (machine?.tools ?? []).map((tool, n) => (n === 0 ? { ...tool, nozzle_mm: mm, hardened } : tool)) },
+          body: { tools: (machine?.tools ?? []).map((tool, n) => (n === 0 ? { ...tool, nozzle_mm: nozzle_mm!, hardened: !!hardened } : tool)) },
         }),
       ),
     "plan",
@@ -169,7 +168,7 @@ function NozzleDeed({ task: t, big }: { task: RoundTask; big: string }) {
   );
   return (
     <>
-      <Button kind="strong" className={big} disabled={!machine || !mm} asked={change.isPending} onClick={() => change.mutate(undefined)}>
+      <Button kind="strong" className={big} disabled={!machine || !nozzle_mm} asked={change.isPending} onClick={() => change.mutate(undefined)}>
         It is on
       </Button>
       <Refusal error={change.error} />

@@ -1,29 +1,31 @@
 import { useState } from "react";
 
-import { api, type Planning, value } from "../../api/client";
+import { api, type Planning, type StrategyMeaning, value } from "../../api/client";
 import { useChange } from "../../api/queries";
 import { Button } from "../../ui/button";
 import { Field, inputLook } from "../../ui/dialog";
 import { Refusal } from "../../ui/page";
 
-const STRATEGIES: { key: Planning["strategy"]; text: string }[] = [
-  { key: "first-come", text: "A machine that comes free takes the first in line that fits it." },
-  { key: "due-first", text: "It takes what is due first of all that fits; the line decides where nothing is due." },
-  {
-    key: "hands-aware",
-    text: "What would be late otherwise goes first. Of the rest: by day what ends while somebody is there, before people leave the longest that fits, and many short ones for machines that let go of their parts by themselves.",
-  },
-];
+const NOZZLE = String.raw`\s*\d+(\.\d+)?(\s*hardened)?\s*`;
 
-/** The strategy, what hands take, and the reasons there are for scrap. */
-export function PlanningForm({ now }: { now: Planning }) {
+/** What is in the drawer as it is typed: `0.6, 0.4 hardened`. */
+const typed = (nozzles: Planning["spare_nozzles"]) => (nozzles ?? []).map((n) => `${n.nozzle_mm}${n.hardened ? " hardened" : ""}`).join(", ");
+const read = (text: string) =>
+  text
+    .split(",")
+    .filter((t) => t.trim())
+    .map((t) => ({ nozzle_mm: parseFloat(t), hardened: t.includes("hardened") }));
+
+/** The strategy, what hands take, the nozzles there are, and the reasons for scrap. */
+export function PlanningForm({ now, strategies }: { now: Planning; strategies: StrategyMeaning[] }) {
   const [draft, setDraft] = useState(now);
   const [reasons, setReasons] = useState((now.scrap_reasons ?? []).join("\n"));
+  const [nozzles, setNozzles] = useState(typed(now.spare_nozzles));
   const save = useChange(
     () =>
       value(
         api.PUT("/api/planning", {
-          body: { ...draft, scrap_reasons: reasons.split("\n").map((r) => r.trim()).filter(Boolean) },
+          body: { ...draft, spare_nozzles: read(nozzles), scrap_reasons: reasons.split("\n").map((r) => r.trim()).filter(Boolean) },
         }),
       ),
     "setup",
@@ -45,17 +47,17 @@ export function PlanningForm({ now }: { now: Planning }) {
       }}
     >
       <div role="radiogroup" aria-label="Strategy" className="flex flex-col gap-2">
-        {STRATEGIES.map((s) => (
-          <label key={s.key} className={`flex cursor-pointer items-start gap-3 rounded-md border px-3.5 py-2.5 ${draft.strategy === s.key ? "border-ink" : "border-rule"}`}>
-            <input type="radio" name="strategy" className="mt-1" checked={draft.strategy === s.key} onChange={() => setDraft({ ...draft, strategy: s.key })} />
+        {strategies.map((s) => (
+          <label key={s.strategy} className={`flex cursor-pointer items-start gap-3 rounded-md border px-3.5 py-2.5 ${draft.strategy === s.strategy ? "border-ink" : "border-rule"}`}>
+            <input type="radio" name="strategy" className="mt-1" checked={draft.strategy === s.strategy} onChange={() => setDraft({ ...draft, strategy: s.strategy })} />
             <span>
-              <strong>{s.key}</strong>
-              <span className="block text-sm text-faded">{s.text}</span>
+              <strong>{s.strategy}</strong>
+              <span className="block text-sm text-faded">{s.meaning}</span>
             </span>
           </label>
         ))}
       </div>
-      <div className="grid grid-cols-2 gap-3">
+      <div className="grid grid-cols-2 items-end gap-3">
         {numbers.map(([key, text]) => (
           <Field key={key} label={`Minutes ${text}`}>
             <input
@@ -70,8 +72,18 @@ export function PlanningForm({ now }: { now: Planning }) {
           </Field>
         ))}
       </div>
+      <Field label="Nozzles in the drawer, mm" hint="What the plan may have hands put on. Commas between.">
+        <input
+          className={inputLook}
+          value={nozzles}
+          placeholder="0.6, 0.4 hardened"
+          pattern={`\\s*|${NOZZLE}(,${NOZZLE})*`}
+          title="Diameters in mm, like 0.6, 0.4 hardened"
+          onChange={(e) => setNozzles(e.target.value)}
+        />
+      </Field>
       <Field label="Reasons for scrap" hint="One a line; they are offered on the rounds.">
-        <textarea className={`${inputLook} min-h-28 py-2`} value={reasons} onChange={(e) => setReasons(e.target.value)} />
+        <textarea className={`${inputLook} min-h-40 py-2`} value={reasons} onChange={(e) => setReasons(e.target.value)} />
       </Field>
       <Refusal error={save.error} />
       <div className="flex items-center justify-end gap-3">

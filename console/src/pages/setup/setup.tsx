@@ -1,4 +1,4 @@
-import { useHours, usePlanning } from "../../api/queries";
+import { useHours, usePlanning, useStrategies } from "../../api/queries";
 import { Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { Hours } from "./hours";
 import { PlanningForm } from "./planning-form";
@@ -7,14 +7,22 @@ import { UpkeepWindows } from "./upkeep";
 
 export function SetupPage() {
   const planning = usePlanning();
+  const strategies = useStrategies();
   const hours = useHours();
+  const failed = planning.error ?? strategies.error;
   return (
     <Page title="Set-up">
       <div className="grid gap-5 lg:grid-cols-2 lg:items-start">
         <div className="flex min-w-0 flex-col gap-5">
           <Sheet>
             <SheetTitle>How the next build is chosen</SheetTitle>
-            {planning.error ? <Failed error={planning.error} /> : planning.data ? <PlanningForm key={JSON.stringify(planning.data)} now={planning.data} /> : <Loading rows={4} />}
+            {failed ? (
+              <Failed error={failed} />
+            ) : planning.data && strategies.data ? (
+              <PlanningForm key={JSON.stringify(planning.data)} now={planning.data} strategies={strategies.data} />
+            ) : (
+              <Loading rows={4} />
+            )}
           </Sheet>
           <Sheet>
             <SheetTitle>When hands are here</SheetTitle>

@@ -1,6 +1,6 @@
 import { useState } from "react";
 
-import { api, type Spool, value } from "../../api/client";
+import { api, type Spool, type SpoolUpdate, value } from "../../api/client";
 import { useChange, useMachines, useSpools } from "../../api/queries";
 import { Button } from "../../ui/button";
 import { Field, FormDialog, inputLook } from "../../ui/dialog";
@@ -90,24 +90,28 @@ function AddSpool({ close }: { close: () => void }) {
 
 function Weigh({ spool: s, close }: { spool: Spool; close: () => void }) {
   const [grams, setGrams] = useState(Math.round(s.grams_left));
-  const weigh = useChange(
-    () => value(api.PATCH("/api/spools/{number}", { params: { path: { number: s.id } }, body: { grams_left: grams } })).then(close),
+  const change = useChange(
+    (body: SpoolUpdate) => value(api.PATCH("/api/spools/{number}", { params: { path: { number: s.id } }, body })).then(close),
     "setup",
     "plan",
+    "jobs",
   );
   return (
     <FormDialog
       title={`Weigh spool ${s.id}`}
       text={`${s.colour} ${s.material}; counted down to ${s.grams_left.toFixed(0)} g.`}
       close={close}
-      send={() => weigh.mutate(undefined)}
-      asked={weigh.isPending}
-      error={weigh.error}
+      send={() => change.mutate({ grams_left: grams })}
+      asked={change.isPending}
+      error={change.error}
       action="That is left"
     >
       <Field label="Grams, without the reel">
         <input className={inputLook} type="number" min={0} autoFocus value={grams} onChange={(e) => setGrams(Number(e.target.value))} />
       </Field>
+      <Button kind="quiet" className="-ml-3 self-start" onClick={() => change.mutate({ finished: true })}>
+        It is empty: off the list
+      </Button>
     </FormDialog>
   );
 }
@@ -115,8 +119,10 @@ function Weigh({ spool: s, close }: { spool: Spool; close: () => void }) {
 function LoadOn({ spool: s, close }: { spool: Spool; close: () => void }) {
   const machines = useMachines().data ?? [];
   const [machine, setMachine] = useState(machines[0]?.name ?? "");
+  const tools = machines.find((m) => m.name === machine)?.tools ?? [];
+  const [tool, setTool] = useState(0);
   const load = useChange(
-    () => value(api.POST("/api/spools/{number}/load", { params: { path: { number: s.id } }, body: { machine, tool: 0 } })).then(close),
+    () => value(api.POST("/api/spools/{number}/load", { params: { path: { number: s.id } }, body: { machine, tool } })).then(close),
     "setup",
     "plan",
     "jobs",
@@ -131,7 +137,24 @@ function LoadOn({ spool: s, close }: { spool: Spool; close: () => void }) {
       error={load.error}
       action="It is loaded"
     >
-      <MachineField value={machine} set={setMachine} />
+      <MachineField
+        value={machine}
+        set={(name) => {
+          setMachine(name);
+          setTool(0);
+        }}
+      />
+      {tools.length > 1 && (
+        <Field label="Tool">
+          <select className={inputLook} value={tool} onChange={(e) => setTool(Number(e.target.value))}>
+            {tools.map((t) => (
+              <option key={t.number} value={t.number}>
+                {t.number}: {[t.colour, t.material].filter(Boolean).join(" ") || "nothing"}
+              </option>
+            ))}
+          </select>
+        </Field>
+      )}
     </FormDialog>
   );
 }

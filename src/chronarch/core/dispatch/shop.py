@@ -27,7 +27,7 @@ MEANING = {
     "where nothing is due.",
     Strategy.HANDS_AWARE: "What would be late otherwise goes first. Of the rest a machine takes what keeps it working "
     "longest for each minute it will wait for hands: by day what ends while somebody is there, before people leave "
-    "the longest that fits.",
+    "the longest that fits, and many short ones if it lets go of its parts by itself.",
 }
 
 

@@ -9,6 +9,7 @@ from fastapi import APIRouter, Query
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.dispatch.shop import MEANING
 from chronarch.records import spools as records
 from chronarch.records import tables as t
 from chronarch.service.access import Operator, Reader
@@ -44,6 +45,12 @@ async def set_planning(order: w.Planning, who: Operator, shop: TheShop) -> w.Pla
         await db.commit()
     _changed(shop)
     return order
+
+
+@router.get("/planning/strategies")
+async def strategies(who: Reader) -> list[w.StrategyMeaning]:
+    """The ways to choose the next build."""
+    return [w.StrategyMeaning(strategy=s, meaning=meaning) for s, meaning in MEANING.items()]
 
 
 @router.get("/hours")

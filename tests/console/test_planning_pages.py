@@ -10,6 +10,7 @@ from chronarch.client import library, orders, planning, requests
 from chronarch.core.dispatch.shop import Strategy
 from chronarch.core.states import Intake, MachineState
 from chronarch.wire import library as wl
+from chronarch.wire import machines as wm
 from chronarch.wire import orders as wo
 from chronarch.wire import shop as ws
 from tests.support.browser import ConsoleCase
@@ -207,6 +208,20 @@ class PlanningPages(ConsoleCase):
         page.get_by_role("button", name="Weigh").first.click()
         page.get_by_role("button", name="It is empty").click()
         expect(page.get_by_text("512 g")).to_have_count(0)
+
+    def test_a_spool_is_put_on_the_tool_that_is_meant(self) -> None:
+        w = self.world
+        tools = w.machine("Bezel").tools
+        self.addCleanup(lambda: w.client.do(requests.change_machine("Bezel", tools=tools)))
+        w.client.do(requests.change_machine("Bezel", tools=[tools[0], wm.Tool(number=1)]))
+        spool = w.client.do(planning.add_spool(ws.SpoolOrder(material="PLA", colour="amber", place="rack")))
+        page = self.open("/setup")
+        page.get_by_role("listitem").filter(has_text=f"spool {spool.id} ").get_by_role("button", name="Load").click()
+        page.get_by_label("Machine", exact=True).select_option("Bezel")
+        page.get_by_label("Tool", exact=True).select_option("1: nothing")
+        page.get_by_role("button", name="It is loaded").click()
+        expect(page.get_by_text(f"spool {spool.id} · on Bezel")).to_be_visible()
+        self.assertEqual([t.colour for t in w.machine("Bezel").tools], [tools[0].colour, "amber"])
 
     def test_a_nozzle_is_changed_on_the_rounds_for_what_needs_it(self) -> None:
         w = self.world

@@ -13,6 +13,7 @@ from chronarch.cli.when import parse_when
 from chronarch.client import library, planning, requests
 from chronarch.core.states import Intake
 from chronarch.wire import library as wl
+from chronarch.wire import shop as ws
 from tests.support.gcode import squares
 from tests.support.processes import run
 from tests.support.world import WorldCase
@@ -86,7 +87,8 @@ class Commands(WorldCase):
 
     def test_what_hands_take_and_have_is_set(self) -> None:
         before = self.world.client.do(planning.planning())
-        self.addCleanup(lambda: self.world.client.do(planning.set_planning(before)))
+        as_it_was = ws.PlanningUpdate(**before.model_dump())
+        self.addCleanup(lambda: self.world.client.do(planning.change_planning(as_it_was)))
         self.assertRegex(
             self.run_("plan", "settings"), r"to change a nozzle +15 min\s+.*\s+nozzles in the drawer +none"
         )

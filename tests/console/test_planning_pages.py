@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from playwright.sync_api import expect
+from playwright.sync_api import Route, expect
 
 from chronarch.client import library, orders, planning, requests
 from chronarch.core.dispatch.shop import Strategy
@@ -209,6 +209,30 @@ class PlanningPages(ConsoleCase):
         page.get_by_role("button", name="It is empty").click()
         expect(page.get_by_text("512 g")).to_have_count(0)
 
+    def test_what_is_typed_meanwhile_stays_and_what_another_set_is_kept(self) -> None:
+        w = self.world
+        before = ws.PlanningUpdate(**w.client.do(planning.planning()).model_dump())
+        self.addCleanup(lambda: w.client.do(planning.change_planning(before)))
+        page = self.open("/setup")
+        clear, change = page.get_by_label("Minutes to clear a bed"), page.get_by_label("Minutes to change a spool")
+        asked: list[Route] = []
+        page.route("**/api/planning", lambda r: r.fallback() if r.request.method == "GET" else asked.append(r))
+        clear.fill("2.5")
+        page.get_by_role("button", name="Set", exact=True).click()
+        eventually(lambda: asked or page.wait_for_timeout(20), "it is on its way")
+        change.fill("6.5")
+        w.client.do(planning.change_planning(ws.PlanningUpdate(walk_min=7)))
+        asked.pop().continue_()
+        expect(page.get_by_label("Minutes until somebody is there")).to_have_value("7")
+        expect(clear).to_have_value("2.5")
+        expect(change).to_have_value("6.5")
+        expect(page.get_by_text("not set yet")).to_be_visible()
+        page.unroute("**/api/planning")
+        page.get_by_role("button", name="Set", exact=True).click()
+        expect(page.get_by_text("set", exact=True)).to_be_visible()
+        now = w.client.do(planning.planning())
+        self.assertEqual((now.clear_min, now.spool_min, now.walk_min), (2.5, 6.5, 7))
+
     def test_a_spool_is_put_on_the_tool_that_is_meant(self) -> None:
         w = self.world
         tools = w.machine("Bezel").tools
@@ -225,10 +249,11 @@ class PlanningPages(ConsoleCase):
 
     def test_a_nozzle_is_changed_on_the_rounds_for_what_needs_it(self) -> None:
         w = self.world
-        before, tools = w.client.do(planning.planning()), w.machine("Anchor").tools
+        before = ws.PlanningUpdate(**w.client.do(planning.planning()).model_dump())
+        tools = w.machine("Anchor").tools
         spare = [ws.SpareNozzle(nozzle_mm=0.6, hardened=True)]
-        w.client.do(planning.set_planning(ws.Planning(strategy=Strategy.HANDS_AWARE, spare_nozzles=spare)))
-        self.addCleanup(lambda: w.client.do(planning.set_planning(before)))
+        w.client.do(planning.change_planning(ws.PlanningUpdate(strategy=Strategy.HANDS_AWARE, spare_nozzles=spare)))
+        self.addCleanup(lambda: w.client.do(planning.change_planning(before)))
         self.addCleanup(lambda: w.client.do(requests.change_machine("Anchor", tools=tools)))
         job = w.submit("tip.gcode", machine="Anchor", hardened=True)
         self.addCleanup(lambda: w.client.do(requests.change_job(job.id, "withdraw")))

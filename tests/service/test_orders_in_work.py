@@ -217,8 +217,9 @@ class InWork(WorldCase):
 
     def test_due_first_takes_what_is_due_and_says_why(self) -> None:
         w = self.world
-        w.client.do(planning.set_planning(ws.Planning(strategy=Strategy.DUE_FIRST)))
-        self.addCleanup(lambda: w.client.do(planning.set_planning(ws.Planning())))
+        w.client.do(planning.change_planning(ws.PlanningUpdate(strategy=Strategy.DUE_FIRST)))
+        as_it_was = ws.PlanningUpdate(strategy=Strategy.FIRST_COME)
+        self.addCleanup(lambda: w.client.do(planning.change_planning(as_it_was)))
         first = self.order({"file": "tip.gcode"})
         pressing = self.order({"file": "tip.gcode"}, due="2026-10-19T21:00:00Z")
         plan = w.client.do(planning.plan())

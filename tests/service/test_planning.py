@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 
 import httpx
@@ -183,10 +184,16 @@ class Standing(WorldCase):
             answer = httpx.put(f"{w.address}/api/hours", headers=self.auth(), content=_json(bad), timeout=10)
             self.assertEqual(answer.status_code, 422, answer.text)
         now = w.client.do(planning.planning())
-        w.client.do(planning.set_planning(now.model_copy(update={"strategy": Strategy.HANDS_AWARE})))
+        w.client.do(planning.change_planning(ws.PlanningUpdate(strategy=Strategy.HANDS_AWARE)))
+        with ThreadPoolExecutor(4) as people:
+            said = [{"clear_min": 2}, {"spool_min": 6}, {"nozzle_min": 11}, {"walk_min": 8}]
+            list(people.map(lambda c: w.client.do(planning.change_planning(ws.PlanningUpdate(**c))), said))
+        both = w.client.do(planning.planning())
+        self.assertEqual((both.clear_min, both.spool_min, both.nozzle_min, both.walk_min), (2, 6, 11, 8))
+        self.assertEqual((both.strategy, both.scrap_reasons), (Strategy.HANDS_AWARE, now.scrap_reasons))
         self.assertEqual(w.client.do(planning.plan()).strategy, Strategy.HANDS_AWARE)
         self.assertTrue(w.client.do(planning.plan()).staffed)
-        w.client.do(planning.set_planning(now))
+        w.client.do(planning.change_planning(ws.PlanningUpdate(**now.model_dump())))
         span = w.client.do(requests.shop()).now
         made = w.client.do(
             planning.add_upkeep_window(ws.UpkeepOrder(machine="anchor", begin=span, end=span + timedelta(hours=3)))

@@ -75,6 +75,12 @@ export function Refusal({ error }: { error: Error | null }) {
   );
 }
 
+/** Beside a form's button: whether what is seen is what holds. */
+export function HowKept({ touched, kept }: { touched: boolean; kept: boolean }) {
+  if (!touched && !kept) return null;
+  return <span className="text-sm text-faded">{touched ? "not set yet" : "set"}</span>;
+}
+
 export function Fact({ name, children }: { name: string; children: ReactNode }) {
   return (
     <div className="flex justify-between gap-4 border-b border-rule py-1.5 last:border-0">

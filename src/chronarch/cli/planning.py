@@ -61,9 +61,10 @@ def plan(ctx: click.Context, machine: str | None, limit: int, as_json: bool, as_
 def strategy(ctx: click.Context, name: str | None) -> None:
     """How the next build is chosen: show the strategies and what each means, or choose one."""
     service = ctx.ensure_object(Service)
-    now = service.do(calls.planning())
-    if name is not None:
-        now = service.do(calls.set_planning(now.model_copy(update={"strategy": Strategy(name)})))
+    if name is None:
+        now = service.do(calls.planning())
+    else:
+        now = service.do(calls.change_planning(ws.PlanningUpdate(strategy=Strategy(name))))
     for s in service.do(calls.strategies()):
         click.echo(f"{'*' if s.strategy is now.strategy else ' '} {s.strategy:12} {s.meaning}")
 
@@ -81,15 +82,13 @@ def settings(ctx: click.Context, clear: float | None, spool: float | None, nozzl
              spares: tuple[str, ...], reasons: tuple[str, ...], as_json: bool) -> None:  # fmt: skip
     """What hands take, nozzles in the drawer and reasons for scrap: show them, or change what is named."""
     service = ctx.ensure_object(Service)
-    now = service.do(calls.planning())
     minutes = {"clear_min": clear, "spool_min": spool, "nozzle_min": nozzle, "walk_min": walk}
     change: dict[str, Any] = {key: value for key, value in minutes.items() if value is not None}
     if spares:
         change["spare_nozzles"] = [] if spares == ("none",) else [_nozzle(text) for text in spares]
     if reasons:
         change["scrap_reasons"] = list(reasons)
-    if change:
-        now = service.do(calls.set_planning(ws.Planning.model_validate({**now.model_dump(), **change})))
+    now = service.do(calls.change_planning(ws.PlanningUpdate(**change)) if change else calls.planning())
     if as_json:
         return show_json(now)
     spare = ", ".join(f"{'hardened ' if n.hardened else ''}{n.nozzle_mm:g} mm" for n in now.spare_nozzles)

@@ -67,8 +67,8 @@ def strategies() -> Call[list[ws.StrategyMeaning]]:
     return Call("GET", "/api/planning/strategies", list[ws.StrategyMeaning])
 
 
-def set_planning(order: ws.Planning) -> Call[ws.Planning]:
-    return Call("PUT", "/api/planning", ws.Planning, body=order)
+def change_planning(change: ws.PlanningUpdate) -> Call[ws.Planning]:
+    return Call("PATCH", "/api/planning", ws.Planning, body=change)
 
 
 def hours() -> Call[list[ws.SiteHours]]:

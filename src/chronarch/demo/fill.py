@@ -168,7 +168,7 @@ async def _add_past(database: str, files: dict[str, File], now: datetime) -> Non
 def set_up(client: Client) -> None:
     """Hours, how the shop plans, and its spools."""
     client.do(planning.set_hours(HOURS))
-    client.do(planning.set_planning(PLANNING))
+    client.do(planning.change_planning(PLANNING))
     for m in MACHINES:
         wish = ws.SpoolOrder(material=m.material, colour=m.colour, grams_left=LEFT[m.name])
         client.do(planning.load_spool(client.do(planning.add_spool(wish)).id, m.name))

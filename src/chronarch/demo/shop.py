@@ -10,7 +10,7 @@ from chronarch.demo.shapes import Ellipse, Point, RoundedBox, Slice
 from chronarch.demo.slicer import Part
 from chronarch.wire import machines as w
 from chronarch.wire.orders import LineOrder, OrderOrder
-from chronarch.wire.shop import Planning, SiteHours, SpareNozzle, Staffed
+from chronarch.wire.shop import PlanningUpdate, SiteHours, SpareNozzle, Staffed
 from chronarch.wire.work import JobOrder, Requirement
 
 NAME = "Marrow Lane Fabrication"
@@ -180,6 +180,6 @@ LEFT = {"Anchor": 410, "Arbor": 700, "Bezel": 180, "Crown": 560, "Detent": 930, 
 """Grams on what is loaded."""
 
 HOURS = SiteHours(week=[[Staffed(begin="08:00", end="17:00")] for _ in range(5)] + [[], []], zone="UTC", people=1)
-PLANNING = Planning(strategy=Strategy.HANDS_AWARE, spare_nozzles=[SpareNozzle(nozzle_mm=0.4)])
+PLANNING = PlanningUpdate(strategy=Strategy.HANDS_AWARE, spare_nozzles=[SpareNozzle(nozzle_mm=0.4)])
 
 PAST = ("bobbin-32", "ring-gauge-24", "heddle-clip", "oarlock-spacer", "nest-box-plate", "shuttle-tip", "feeder-hopper")

@@ -82,6 +82,10 @@ class SpareNozzle(Wire):
     hardened: bool = False
 
 
+SpareNozzles = Annotated[list[SpareNozzle], Field(max_length=50)]
+ScrapReasons = Annotated[list[Annotated[str, Field(min_length=1, max_length=60)]], Field(max_length=30)]
+
+
 class Planning(Wire):
     """How the shop plans: its strategy, and what hands take, in minutes."""
 
@@ -91,15 +95,26 @@ class Planning(Wire):
     nozzle_min: Minutes = 15
     walk_min: Minutes = 5
     """From a bed being ready until hands are at it while somebody is there, usually."""
-    spare_nozzles: list[SpareNozzle] = Field(default_factory=list, max_length=50)
-    scrap_reasons: list[Annotated[str, Field(min_length=1, max_length=60)]] = Field(
-        default_factory=lambda: ["warped corner", "layer shift", "stringing", "first layer let go", "surface"],
-        max_length=30,
+    spare_nozzles: SpareNozzles = Field(default_factory=list)
+    scrap_reasons: ScrapReasons = Field(
+        default_factory=lambda: ["warped corner", "layer shift", "stringing", "first layer let go", "surface"]
     )
 
     def costs(self) -> Costs:
         spare = tuple(Nozzle(n.nozzle_mm, n.hardened) for n in self.spare_nozzles)
         return Costs(self.clear_min * 60, self.spool_min * 60, self.nozzle_min * 60, self.walk_min * 60, spare)
+
+
+class PlanningUpdate(Wire):
+    """What may be changed of how the shop plans; what is left out stays."""
+
+    strategy: Strategy | None = None
+    clear_min: Minutes | None = None
+    spool_min: Minutes | None = None
+    nozzle_min: Minutes | None = None
+    walk_min: Minutes | None = None
+    spare_nozzles: SpareNozzles | None = None
+    scrap_reasons: ScrapReasons | None = None
 
 
 class StrategyMeaning(Wire):

@@ -6,8 +6,9 @@ import { useNow } from "../../api/live";
 import { useChange, useMachines } from "../../api/queries";
 import { Button } from "../../ui/button";
 import { Field, inputLook } from "../../ui/dialog";
+import { useDraft } from "../../ui/draft";
 import { day as dayName, localInput } from "../../ui/format";
-import { Refusal } from "../../ui/page";
+import { HowKept, Refusal } from "../../ui/page";
 
 type Spans = SiteHours["week"][number];
 
@@ -37,36 +38,36 @@ export function Hours({ all }: { all: SiteHours[] }) {
         </div>
       )}
       {all.length === 0 && <p className="m-0 px-5 pb-2 text-faded">No hours are set: somebody is taken to be here always.</p>}
-      <HoursForm key={JSON.stringify(start)} now={start} />
+      <HoursForm key={site} kept={start} />
     </>
   );
 }
 
-function HoursForm({ now }: { now: SiteHours }) {
-  const [draft, setDraft] = useState(now);
+function HoursForm({ kept }: { kept: SiteHours }) {
+  const { now, typed, touched, type, sent } = useDraft(kept);
   const today = useNow(60_000);
   const [date, setDate] = useState("");
-  const save = useChange(() => value(api.PUT("/api/hours", { body: draft })), "setup", "plan", "jobs");
+  const save = useChange((hours: Partial<SiteHours>) => value(api.PUT("/api/hours", { body: { ...kept, ...hours } })), "setup", "plan", "jobs");
   const setDay = (date: string, spans: Spans | null) => {
-    const rest = Object.fromEntries(Object.entries(draft.days ?? {}).filter(([d]) => d !== date));
-    setDraft({ ...draft, days: spans ? { ...rest, [date]: spans } : rest });
+    const rest = Object.fromEntries(Object.entries(now.days ?? {}).filter(([d]) => d !== date));
+    type({ days: spans ? { ...rest, [date]: spans } : rest });
   };
-  const dates = Object.keys(draft.days ?? {}).filter((d) => d >= localInput(today).slice(0, 10)).sort();
+  const dates = Object.keys(now.days ?? {}).filter((d) => d >= localInput(today).slice(0, 10)).sort();
   return (
     <form
       className="flex flex-col gap-2 px-5 pb-5"
       onSubmit={(e) => {
         e.preventDefault();
-        save.mutate(undefined);
+        save.mutate(typed, { onSuccess: () => sent(typed) });
       }}
     >
       {DAYS.map((name, n) => (
-        <Day key={name} name={name} spans={draft.week[n] ?? []} set={(spans) => setDraft({ ...draft, week: draft.week.map((d, i) => (i === n ? spans : d)) })} />
+        <Day key={name} name={name} spans={now.week[n] ?? []} set={(spans) => type({ week: now.week.map((d, i) => (i === n ? spans : d)) })} />
       ))}
       <h3 className="mt-3 mb-0 text-base font-semibold">Days unlike the others</h3>
       {dates.map((d) => (
         <div key={d} className="flex items-center gap-1">
-          <Day name={dayName(d)} spans={draft.days![d]!} set={(spans) => setDay(d, spans)} />
+          <Day name={dayName(d)} spans={now.days![d]!} set={(spans) => setDay(d, spans)} />
           <button type="button" className="rounded p-1.5 text-faded hover:bg-sunk" aria-label={`${dayName(d)} like the others`} onClick={() => setDay(d, null)}>
             <X size={15} />
           </button>
@@ -87,15 +88,15 @@ function HoursForm({ now }: { now: SiteHours }) {
       </div>
       <div className="mt-2 grid grid-cols-2 gap-3">
         <Field label="Pairs of hands at once">
-          <input className={inputLook} type="number" min={1} max={50} value={draft.people} onChange={(e) => setDraft({ ...draft, people: Number(e.target.value) })} />
+          <input className={inputLook} type="number" min={1} max={50} value={now.people} onChange={(e) => type({ people: Number(e.target.value) })} />
         </Field>
         <Field label="Time zone">
-          <input className={inputLook} value={draft.zone} onChange={(e) => setDraft({ ...draft, zone: e.target.value })} />
+          <input className={inputLook} value={now.zone} onChange={(e) => type({ zone: e.target.value })} />
         </Field>
       </div>
       <Refusal error={save.error} />
       <div className="flex items-center justify-end gap-3">
-        {save.isSuccess && <span className="text-sm text-faded">set</span>}
+        <HowKept touched={touched} kept={save.isSuccess} />
         <Button kind="strong" type="submit" asked={save.isPending}>
           Set the hours
         </Button>

@@ -1,10 +1,9 @@
-import { useState } from "react";
-
 import { api, type Planning, type StrategyMeaning, value } from "../../api/client";
 import { useChange } from "../../api/queries";
 import { Button } from "../../ui/button";
 import { Field, inputLook } from "../../ui/dialog";
-import { Refusal } from "../../ui/page";
+import { useDraft } from "../../ui/draft";
+import { HowKept, Refusal } from "../../ui/page";
 
 const NOZZLE = String.raw`\s*\d+(\.\d+)?(\s*hardened)?\s*`;
 
@@ -16,23 +15,37 @@ const read = (text: string) =>
     .filter((t) => t.trim())
     .map((t) => ({ nozzle_mm: parseFloat(t), hardened: t.includes("hardened") }));
 
+/** Each setting as its field shows it. */
+const fields = (p: Planning) => ({
+  strategy: p.strategy,
+  clear_min: p.clear_min,
+  spool_min: p.spool_min,
+  nozzle_min: p.nozzle_min,
+  walk_min: p.walk_min,
+  nozzles: typed(p.spare_nozzles),
+  reasons: (p.scrap_reasons ?? []).join("\n"),
+});
+type Fields = ReturnType<typeof fields>;
+
 /** The strategy, what hands take, the nozzles there are, and the reasons for scrap. */
 export function PlanningForm({ now, strategies }: { now: Planning; strategies: StrategyMeaning[] }) {
-  const [draft, setDraft] = useState(now);
-  const [reasons, setReasons] = useState((now.scrap_reasons ?? []).join("\n"));
-  const [nozzles, setNozzles] = useState(typed(now.spare_nozzles));
+  const draft = useDraft(fields(now));
   const save = useChange(
-    () =>
+    ({ nozzles, reasons, ...rest }: Partial<Fields>) =>
       value(
-        api.PUT("/api/planning", {
-          body: { ...draft, spare_nozzles: read(nozzles), scrap_reasons: reasons.split("\n").map((r) => r.trim()).filter(Boolean) },
+        api.PATCH("/api/planning", {
+          body: {
+            ...rest,
+            spare_nozzles: nozzles === undefined ? undefined : read(nozzles),
+            scrap_reasons: reasons?.split("\n").map((r) => r.trim()).filter(Boolean),
+          },
         }),
       ),
     "setup",
     "plan",
     "jobs",
   );
-  const numbers: [keyof Planning, string][] = [
+  const numbers: [keyof Fields, string][] = [
     ["clear_min", "to clear a bed"],
     ["spool_min", "to change a spool"],
     ["nozzle_min", "to change a nozzle"],
@@ -43,13 +56,14 @@ export function PlanningForm({ now, strategies }: { now: Planning; strategies: S
       className="flex flex-col gap-4 px-5 pb-5"
       onSubmit={(e) => {
         e.preventDefault();
-        save.mutate(undefined);
+        const sent = draft.typed;
+        save.mutate(sent, { onSuccess: () => draft.sent(sent) });
       }}
     >
       <div role="radiogroup" aria-label="Strategy" className="flex flex-col gap-2">
         {strategies.map((s) => (
-          <label key={s.strategy} className={`flex cursor-pointer items-start gap-3 rounded-md border px-3.5 py-2.5 ${draft.strategy === s.strategy ? "border-ink" : "border-rule"}`}>
-            <input type="radio" name="strategy" className="mt-1" checked={draft.strategy === s.strategy} onChange={() => setDraft({ ...draft, strategy: s.strategy })} />
+          <label key={s.strategy} className={`flex cursor-pointer items-start gap-3 rounded-md border px-3.5 py-2.5 ${draft.now.strategy === s.strategy ? "border-ink" : "border-rule"}`}>
+            <input type="radio" name="strategy" className="mt-1" checked={draft.now.strategy === s.strategy} onChange={() => draft.type({ strategy: s.strategy })} />
             <span>
               <strong>{s.strategy}</strong>
               <span className="block text-sm text-faded">{s.meaning}</span>
@@ -66,8 +80,8 @@ export function PlanningForm({ now, strategies }: { now: Planning; strategies: S
               min={0}
               max={600}
               step={0.5}
-              value={Number(draft[key])}
-              onChange={(e) => setDraft({ ...draft, [key]: Number(e.target.value) })}
+              value={Number(draft.now[key])}
+              onChange={(e) => draft.type({ [key]: Number(e.target.value) })}
             />
           </Field>
         ))}
@@ -75,19 +89,19 @@ export function PlanningForm({ now, strategies }: { now: Planning; strategies: S
       <Field label="Nozzles in the drawer, mm" hint="What the plan may have hands put on. Commas between.">
         <input
           className={inputLook}
-          value={nozzles}
+          value={draft.now.nozzles}
           placeholder="0.6, 0.4 hardened"
           pattern={`\\s*|${NOZZLE}(,${NOZZLE})*`}
           title="Diameters in mm, like 0.6, 0.4 hardened"
-          onChange={(e) => setNozzles(e.target.value)}
+          onChange={(e) => draft.type({ nozzles: e.target.value })}
         />
       </Field>
       <Field label="Reasons for scrap" hint="One a line; they are offered on the rounds.">
-        <textarea className={`${inputLook} min-h-40 py-2`} value={reasons} onChange={(e) => setReasons(e.target.value)} />
+        <textarea className={`${inputLook} min-h-40 py-2`} value={draft.now.reasons} onChange={(e) => draft.type({ reasons: e.target.value })} />
       </Field>
       <Refusal error={save.error} />
       <div className="flex items-center justify-end gap-3">
-        {save.isSuccess && <span className="text-sm text-faded">set</span>}
+        <HowKept touched={draft.touched} kept={save.isSuccess} />
         <Button kind="strong" type="submit" asked={save.isPending}>
           Set
         </Button>

@@ -19,7 +19,7 @@ export function SetupPage() {
             {failed ? (
               <Failed error={failed} />
             ) : planning.data && strategies.data ? (
-              <PlanningForm key={JSON.stringify(planning.data)} now={planning.data} strategies={strategies.data} />
+              <PlanningForm now={planning.data} strategies={strategies.data} />
             ) : (
               <Loading rows={4} />
             )}

@@ -37,14 +37,17 @@ async def planning(who: Reader, shop: TheShop) -> w.Planning:
         return (await load_settings(db)).planning
 
 
-@router.put("/planning")
-async def set_planning(order: w.Planning, who: Operator, shop: TheShop) -> w.Planning:
+@router.patch("/planning")
+async def change_planning(change: w.PlanningUpdate, who: Operator, shop: TheShop) -> w.Planning:
     """Choose the strategy, say what hands take, and which reasons there are for scrap."""
     async with shop.sessions() as db:
-        await db.merge(t.Setting(name="planning", value=order.model_dump(mode="json")))
+        row = await db.get(t.Setting, "planning", with_for_update=True) or t.Setting(name="planning", value={})
+        row.value = {**row.value, **change.model_dump(mode="json", exclude_none=True)}
+        db.add(row)
         await db.commit()
+        planning = (await load_settings(db)).planning
     _changed(shop)
-    return order
+    return planning
 
 
 @router.get("/planning/strategies")

@@ -104,7 +104,7 @@ class StartAndStop(unittest.TestCase):
 
     def close(self, process: subprocess.Popen[str]) -> None:
         process.send_signal(signal.SIGINT)
-        process.communicate(timeout=40)
+        process.communicate(timeout=120)
         self.assertEqual(process.returncode, 0)
 
     def test_the_shop_opens_is_found_again_and_leaves_no_process_behind(self) -> None:

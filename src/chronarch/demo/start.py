@@ -31,7 +31,7 @@ from chronarch.wire.people import Scope
 
 LOGIN, PERSON = "maud", "Maud"
 PORT = 8420
-READY_WITHIN_S = 40
+READY_WITHIN_S = 180
 LEAP = timedelta(minutes=1)
 
 

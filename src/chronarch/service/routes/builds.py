@@ -104,12 +104,14 @@ async def verdict(number: int, order: w.Clearing, who: Operator, shop: TheShop) 
 async def judge(shop: Shop, number: int, order: w.Clearing, who: Who) -> w.Build:
     """Write down a verdict and that the bed is clear; tell the machine. Raises Refused (404, 409, 422)."""
     async with shop.sessions() as db:
-        build = await db.get(t.Build, number, with_for_update=True)
+        build = await db.get(t.Build, number)
         if build is None:
             raise Refused(404, f"There is no build {number}; `chronarch builds list` shows the newest.")
+        # The machine first, as its events and its releases lock them: in one order nobody waits for ever.
+        machine = await db.get_one(t.Machine, build.machine_id, with_for_update=True)
+        await db.refresh(build, with_for_update=True)
         if build.verdict is not None:
             raise Refused(409, f"Build {number} has its verdict already: {build.verdict}, by {build.judged_by}.")
-        machine = await db.get_one(t.Machine, build.machine_id)
         lifted = build.cleared_at is not None
         if build.state != BuildState.ENDED or (machine.state == MachineState.COOLING and not lifted):
             doing = (

@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 from shutil import which
 
-from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
+from playwright.sync_api import Browser, Page, Playwright, StorageState, ViewportSize, expect, sync_playwright
 
 from tests.support.world import PASSWORD, PERSON, WorldCase
 
@@ -22,6 +22,7 @@ class ConsoleCase(WorldCase):
 
     playwright: Playwright
     browser: Browser
+    signed_in: StorageState
 
     @classmethod
     def prepare(cls) -> None:
@@ -32,18 +33,23 @@ class ConsoleCase(WorldCase):
         assert found, "neither chromium-headless-shell nor chromium is installed"
         cls.browser = cls.playwright.chromium.launch(executable_path=found, args=CHROMIUM)
         unittest.addModuleCleanup(cls.browser.close)
+        context = cls.browser.new_context()
+        who = {"login": PERSON, "password": PASSWORD}
+        assert context.request.post(f"{cls.world.address}/api/sign-in", data=who).ok, "nobody is let in"
+        cls.signed_in = context.storage_state()
+        context.close()
 
     def open(self, path: str = "/", width: int = 1280, height: int = 800, signed_in: bool = True) -> Page:
-        context = self.browser.new_context(viewport={"width": width, "height": height}, timezone_id="UTC")
+        """A page of the console in a window of its own, by somebody who has signed in, or not."""
+        window = ViewportSize(width=width, height=height)
+        who = self.signed_in if signed_in else None
+        context = self.browser.new_context(viewport=window, timezone_id="UTC", storage_state=who)
         self.addCleanup(context.close)
         page = context.new_page()
         self.faults: list[str] = []
         page.on("crash", lambda _: self.faults.append("the page crashed"))
         page.on("pageerror", lambda error: self.faults.append(str(error)))
         page.on("request", lambda r: None if r.url.startswith(OWN) else self.faults.append(r.url))
-        if signed_in:
-            who = {"login": PERSON, "password": PASSWORD}
-            self.assertTrue(context.request.post(f"{self.world.address}/api/sign-in", data=who).ok)
         page.goto(self.world.address + path)
         return page
 

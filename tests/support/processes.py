@@ -181,6 +181,7 @@ def _become(arguments: list[str], env: dict[str, str], folder: str, streams: lis
     signal.signal(signal.SIGINT, signal.default_int_handler)
     os.setsid()
     ctypes.CDLL(None).prctl(1, signal.SIGTERM)
+    ctypes.CDLL(None).prctl(15, " ".join(arguments).encode()[:15])  # its name in a list of processes
     for at, stream in enumerate(streams):
         os.dup2(stream, at)
         os.close(stream)

@@ -79,7 +79,7 @@ class Pages(ConsoleCase):
         expect(page.get_by_alt_text("Bezel, newest camera frame")).to_be_visible()
         page.get_by_role("button", name="Pause", exact=True).click()
         expect(page.get_by_role("heading", name="Bezel")).to_contain_text("paused")
-        expect(page.get_by_text("paused: paused by Maud.")).to_be_visible()
+        expect(page.get_by_text("paused: asked for by Maud.")).to_be_visible()
         page.get_by_role("button", name="Resume").click()
         expect(page.get_by_role("heading", name="Bezel")).to_contain_text("building")
         page.get_by_role("button", name="Stop…").click()

@@ -100,7 +100,7 @@ class Told(unittest.IsolatedAsyncioTestCase):
 
     async def test_a_pause_of_the_machines_own_is_an_alarm_one_that_hands_asked_for_is_not(self) -> None:
         await self.tell(BuildBegan(self.build))
-        await self.tell(BuildPaused(self.build, "paused by Maud", False), 1)
+        await self.tell(BuildPaused(self.build, "asked for by Maud", False), 1)
         self.assertEqual(await self.notices(), [])
         self.assertEqual((await self.stored()).state, BuildState.PAUSED)
         await self.tell(BuildResumed(self.build), 2)
@@ -123,13 +123,13 @@ class Told(unittest.IsolatedAsyncioTestCase):
 
     async def test_an_end_out_of_turn_changes_nothing_that_has_ended(self) -> None:
         await self.tell(BuildBegan(self.build), 1)
-        await self.tell(BuildEnded(self.build, Outcome.STOPPED, "stopped by Maud", 4, 20.0, 500.0), 60)
+        await self.tell(BuildEnded(self.build, Outcome.STOPPED, "asked for by Maud", 4, 20.0, 500.0), 60)
         await self.tell(BuildEnded(self.build, Outcome.COMPLETED, "", 10, 60.0, 1000.0), 90)
         await self.tell(BuildResumed(self.build), 91)
         build = await self.stored()
         self.assertEqual(
             (build.state, build.outcome, build.reason, build.acknowledged),
-            (BuildState.ENDED, Outcome.STOPPED, "stopped by Maud", 4),
+            (BuildState.ENDED, Outcome.STOPPED, "asked for by Maud", 4),
         )
         self.assertEqual(build.ended_at, NINE + timedelta(seconds=60))
         self.assertGreater(build.grams, 1.0, "half a metre of PLA")

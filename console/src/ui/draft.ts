@@ -9,7 +9,7 @@ export function useDraft<T extends object>(kept: T) {
   return {
     now: { ...kept, ...typed },
     typed,
-    touched: Object.keys(typed).length > 0,
+    touched: Object.entries(typed).some(([key, value]) => value !== kept[key as keyof T]),
     type: (fields: Partial<T>) => setTyped((before) => ({ ...before, ...fields })),
     /** Let go of what was sent; what was typed since stays. */
     sent: (fields: Partial<T>) =>

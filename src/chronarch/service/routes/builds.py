@@ -80,7 +80,7 @@ async def have_done(shop: Shop, number: int, deed: Deed, **more: Any) -> w.Build
 @router.post("/builds/{number}/pause")
 async def pause(number: int, because: w.Because, who: Operator, shop: TheShop) -> w.Build:
     """Stop feeding at the next line, lift and park. Answers once the machine stands."""
-    return await have_done(shop, number, "pause", reason=because.reason or f"paused by {who.name}", by=who.name)
+    return await have_done(shop, number, "pause", reason=because.reason or f"asked for by {who.name}", by=who.name)
 
 
 @router.post("/builds/{number}/resume")
@@ -92,7 +92,7 @@ async def resume(number: int, who: Operator, shop: TheShop) -> w.Build:
 @router.post("/builds/{number}/stop")
 async def stop(number: int, because: w.Because, who: Operator, shop: TheShop) -> w.Build:
     """End a build for good: heaters off, park, bed presented."""
-    return await have_done(shop, number, "stop", reason=because.reason or f"stopped by {who.name}", by=who.name)
+    return await have_done(shop, number, "stop", reason=because.reason or f"asked for by {who.name}", by=who.name)
 
 
 @router.post("/builds/{number}/verdict")

@@ -166,6 +166,10 @@ class Play:
     def staffed(self) -> bool:
         return any(a <= self.now < b for a, b in self.secs)
 
+    def hands_next(self) -> float:
+        """When somebody is there: what came off by itself counts once it is judged."""
+        return next(max(a, self.now) for a, b in self.secs if b > self.now)
+
     def ask_hands(self, seconds: float, what: Callable[[], None]) -> None:
         self.order += 1
         heapq.heappush(self.asked, (self.now, self.order, seconds, what))
@@ -267,7 +271,7 @@ class Play:
         else:
             job.good += 1
             if job.good == job.copies:
-                job.finished = self.now
+                job.finished = self.now if self.bound else self.hands_next()
 
 
 def show(machines: int, days: int, seeds: range, load: float) -> None:

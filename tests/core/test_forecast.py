@@ -53,6 +53,13 @@ class Forecasting(unittest.TestCase):
         cleared = forecast(s, make_plan(s), [], STEADY, MODELS).builds[0].cleared
         self.assertEqual(cleared.likely, MONDAY.replace(day=20, hour=8, minute=5))
 
+    def test_what_comes_off_by_itself_at_night_frees_the_machine_and_counts_once_it_is_judged(self) -> None:
+        s = replace(shop(1, 10.0), machines=(Workplace("a", "any", releases=3, releases_left=3, release_s=60.0),))
+        f = forecast(s, make_plan(s), [], STEADY, MODELS)
+        self.assertEqual(f.builds[0].cleared.likely, MONDAY + timedelta(hours=10, minutes=1))
+        assert f.jobs[1].when is not None
+        self.assertEqual(f.jobs[1].when.likely, MONDAY.replace(day=20, hour=8, minute=5))
+
     def test_a_running_build_counts_and_scrap_makes_a_job_later(self) -> None:
         s = replace(shop(1), machines=(Workplace("a", "any", Phase.OCCUPIED, H), Workplace("b", "any", takes=False)))
         f = forecast(s, make_plan(s), [Running("a", 7, H)], STEADY, MODELS)

@@ -82,6 +82,28 @@ class Choosing(unittest.TestCase):
         self.assertEqual(order(plan)[0], 2)
         self.assertEqual(plan.assignments[0].why, Why.DUE)
 
+    def test_what_is_due_on_a_day_off_is_made_before_people_leave_or_not_before_the_longest(self) -> None:
+        friday = MONDAY + timedelta(days=4)
+        saturday_evening = friday.replace(hour=20) + timedelta(days=1)
+        for hour, first in ((14, 2), (16, 1)):
+            at = friday.replace(hour=hour)
+            due = (saturday_evening - at) / timedelta(seconds=1)
+            work = [Work(1, 1, need(16), line=1), Work(2, 1, need(2), line=2, due_s=due)]
+            with self.subTest(hour=hour):
+                plan = make_plan(replace(shop([place("a")], work), at=at))
+                self.assertEqual(order(plan)[0], first)
+                self.assertLess(plan.time(plan.next_on("a").start_s), friday.replace(hour=17))  # type: ignore[union-attr]
+
+    def test_a_bed_that_hands_cannot_come_to_before_they_leave_gets_the_longest(self) -> None:
+        at = MONDAY.replace(hour=15)
+        others = [place(f"m{n}", phase=Phase.OCCUPIED, takes=False) for n in range(12)]
+        work = [Work(1, 13, need(14), line=2), Work(2, 6, need(0.5), line=1)]
+        slow = Costs(clear_s=720, walk_s=0)
+        for beds, first in ((1, 2), (12, 1)):
+            with self.subTest(beds=beds):
+                plan = make_plan(replace(shop([place("a"), *others[:beds]], work, costs=slow), at=at))
+                self.assertEqual(order(plan)[0], first)
+
     def test_a_machine_that_lets_go_by_itself_gets_many_short_ones_overnight(self) -> None:
         late = MONDAY.replace(hour=16, minute=30)
         work = [Work(1, 1, need(12), line=1), Work(2, 6, need(2), line=2)]

@@ -76,7 +76,7 @@ class Planned:
 
 @dataclass(frozen=True)
 class Done:
-    """When the last copy of something will have been lifted off; `chance` is the share of futures in which that is by
+    """When the last copy of something will have been lifted off and judged; `chance` is the share of futures in which that is by
     its due time, None when nothing is due."""
 
     when: Range | None
@@ -208,6 +208,12 @@ class _Futures:
             return ready + m.release_s
         return self.hands(m.site).after(ready, self.draw(f"{name} delay", self.past.delays()))
 
+    def judged(self, m: Workplace, cleared: Draws, name: str) -> Draws:
+        """When a copy counts: hands judge it as they lift it off; what came off by itself waits for them."""
+        if not m.releases:
+            return cleared
+        return self.hands(m.site).after(cleared, self.draw(f"{name} judged", self.past.delays()))
+
     def first(self, m: Workplace) -> tuple[Draws, Draws | None]:
         """When a machine can start something new, and when what it builds ends."""
         zero = np.zeros(self.many)
@@ -220,7 +226,7 @@ class _Futures:
         ready = end + m.cool_s if end is not None else zero + m.free_s
         cleared = self.clear(m, ready, f"{m.name} now")
         if running is not None:
-            self.add(running.job, cleared, f"{m.name} now", running.remaining_s)
+            self.add(running.job, self.judged(m, cleared, f"{m.name} now"), f"{m.name} now", running.remaining_s)
         return cleared, end
 
     def planned(self, m: Workplace, assignments: Sequence[Assignment], free: Draws) -> list[Planned]:
@@ -237,14 +243,14 @@ class _Futures:
             end = start + (a.end_s - a.start_s) * self.draw(f"{name} pace", paces)
             free = self.clear(m, end + m.cool_s, name)
             said_free = a.cleared_s
-            self.add(a.job, free, name, a.end_s - a.start_s + m.cool_s)
+            self.add(a.job, self.judged(m, free, name), name, a.end_s - a.start_s + m.cool_s)
             at = self.shop.at
             found.append(Planned(a, _range(start, at), _range(end, at), _range(free, at)))
         return found
 
-    def add(self, job: int, cleared: Draws, name: str, seconds: float) -> None:
-        """A copy of a job that is lifted off then; in some futures it is scrap, and is made once more."""
-        self.jobs.setdefault(job, []).append(cleared)
+    def add(self, job: int, judged: Draws, name: str, seconds: float) -> None:
+        """A copy of a job that is judged then; in some futures it is scrap, and is made once more."""
+        self.jobs.setdefault(job, []).append(judged)
         scrap = self.draw(f"{name} luck", np.linspace(0, 1, 1001)) < self.past.scrap
         again = np.where(scrap, max(seconds, 600.0), 0.0)
         self.extra[job] = np.maximum(self.extra.get(job, np.zeros(self.many)), again)

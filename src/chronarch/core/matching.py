@@ -115,7 +115,7 @@ def _declared(need: Need, at: Standing, rules: tuple[str, ...]) -> str | None:
         at.capability.model.name,
     )
     kept = (f.text for f in wrong if f.rule in rules and f.rule not in need.overruled)
-    return next((f"is kept from it: {text}" for text in kept), None)
+    return next((f"is kept from it: {text[:1].lower()}{text[1:].rstrip('.')}" for text in kept), None)
 
 
 def _declared_nozzle(need: Need, at: Standing) -> str | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
 from functools import cache, partial
+from itertools import product
 from math import inf
 from typing import Any, TypeVar
 
@@ -30,12 +31,12 @@ STRATEGIES = {Strategy.FIRST_COME: r.FIRST_COME, Strategy.DUE_FIRST: r.DUE_FIRST
 HORIZON_S = 120 * 86400.0
 NIGHTS = 0.12
 """The share of all time that machines work without hands, taken roughly."""
-PRESS_S = (3600.0, 43200.0, inf)
-"""How long before it must what is due presses: tried one after another, the first being what is usual."""
-BETTER, SLACK, SOON_S = 1.01, 1.03, 2 * 86400.0
-"""A try is taken for so much more worth; what ends with less to spare than this share of the time until then counts as
-late; and the time in which a machine's working hour comes to count a third."""
-TRIES_FOR = 100_000
+PRESS_S, EARLY_S = (3600.0, 14400.0), (0.0, 21600.0, 86400.0, inf)
+"""How long before it must what is due presses, and how much earlier by day: each with each is tried, one after another,
+the first being what is usual."""
+BETTER, SOON_S = 1.01, 2 * 86400.0
+"""A try is taken for so much more worth; and the time in which a machine's working hour comes to count a third."""
+TRIES_FOR = 40_000
 """Machines times builds of a shop for which several plans are tried."""
 MOST = 200_000
 """Builds one plan foresees at most."""
@@ -108,12 +109,13 @@ class _Run:
         if self.shop.strategy is not Strategy.HANDS_AWARE or not small:
             return r.run(board), board
         nothing = board._replace(before=board.before[:0], places=0 * board.places, fresh=0 * board.fresh[:1])
-        tries = [(PRESS_S[0], board)] if self.before is not None else []
-        tries += [(press, nothing) for press in PRESS_S]
+        usual, *others = product(PRESS_S, EARLY_S)
+        tries = [(usual, board)] if self.before is not None else []
+        tries += [(pressing, nothing) for pressing in (usual, *others)]
         best, fewest, most = (0, board), inf, 0.0
-        for press, start in tries:
+        for pressing, start in tries:
             tried = r.Board(*(table.copy() for table in start))
-            tried.rules[r.R_PRESS] = press
+            tried.rules[[r.R_PRESS, r.R_EARLY]] = pressing
             made = r.run(tried)
             late, worth = _worth(tried.plan[:made], tried.jobs)
             if late < fewest or (late == fewest and worth > BETTER * most):
@@ -121,14 +123,14 @@ class _Run:
         return best
 
     def _board(self) -> r.Board:
-        jobs, offers, seconds = self._jobs()
+        spans, sites = self._hands()
+        jobs, offers, seconds = self._jobs(self._off_bed_by(spans, sites))
         rows = [self.rows[key] for key in self.needs]
         kinds, nozzles = list(self.spools), list(self.nozzles)
-        spans, sites = self._hands()
         before, places = self._before()
         c = self.shop.costs
         strategy = STRATEGIES[self.shop.strategy]
-        rules = (strategy, c.clear_s, c.spool_s, c.nozzle_s, c.walk_s, c.steady_s, HORIZON_S, PRESS_S[0])
+        rules = (strategy, c.clear_s, c.spool_s, c.nozzle_s, c.walk_s, c.steady_s, HORIZON_S, PRESS_S[0], EARLY_S[0])
         lengths = np.zeros(r.LENGTHS, np.int64)
         for n, row in enumerate(rows):
             if row.duration_s:
@@ -167,8 +169,9 @@ class _Run:
         ]  # fmt: skip
         return np.array(rows, float).reshape(-1, r.MACHINE)
 
-    def _jobs(self) -> tuple[Table, Table, Table]:
-        """Jobs, offers still to be looked at, and seconds by need and kind of machine."""
+    def _jobs(self, due: Table) -> tuple[Table, Table, Table]:
+        """Jobs (`due`: by when each must be off its bed), offers still to be looked at, and seconds by need and kind of
+        machine."""
         seconds = np.full((len(self.needs), len(self.kinds)), inf)
         offers = np.zeros((len(self.needs), r.OFFER))
         for n, key in enumerate(self.needs):
@@ -179,13 +182,26 @@ class _Run:
         members = np.bincount([self.kinds[m.kind] for m in self.machines], minlength=len(self.kinds))
         places = (np.isfinite(seconds) * members).sum(1)
         rows = []
-        for w in self.work:
+        for w, by in zip(self.work, due.tolist(), strict=True):
             n = self.needs[id(w.need)]
             offers[n, r.O_WAITING] += w.builds
-            rows.append((w.builds, n, w.line, w.top, w.priority, w.due_s, w.not_before_s, places[n], inf))
+            rows.append((w.builds, n, w.line, w.top, w.priority, by, w.not_before_s, places[n], inf))
         jobs = np.array(rows, float).reshape(-1, r.JOB)
         self._press(jobs, seconds)
         return jobs, offers, seconds
+
+    def _off_bed_by(self, spans: Table, sites: Numbers) -> Table:
+        """By when the last piece of each job must be off its bed: what is due while nobody is there must be lifted off
+        and judged before people leave."""
+        due = np.array([w.due_s for w in self.work], float)
+        by = np.full(len(due), -inf)
+        for site in {self.sites[m.site] for m in self.machines}:
+            begin, end = spans[sites[site, 0] : sites[site, 1]].T
+            if len(end):
+                row = np.searchsorted(begin, due) - 1
+                leave = np.where(row < 0, 0.0, end[row] + self.shop.costs.clear_s)
+                by = np.maximum(by, np.where(due < end[-1], np.minimum(due, leave), due))
+        return np.where(by > -inf, by, due)
 
     def _press(self, jobs: Table, seconds: Table) -> None:
         """From when on each job that is due presses by day: what is due no later takes the shop so long. Machines work
@@ -285,9 +301,9 @@ class _Run:
 def _worth(plan: Table, jobs: Table) -> tuple[int, float]:
     """How many jobs would be late, and the machines' working time: that of tomorrow counts less than today's."""
     last = np.zeros(len(jobs))
-    np.maximum.at(last, plan[:, r.A_JOB].astype(int), plan[:, r.A_END])
+    np.maximum.at(last, plan[:, r.A_JOB].astype(int), plan[:, r.A_CLEARED])
     last[jobs[:, r.J_BUILDS] > 0] = inf
-    late = np.isfinite(jobs[:, r.J_DUE]) & (SLACK * last > jobs[:, r.J_DUE])
+    late = np.isfinite(jobs[:, r.J_DUE]) & (last > jobs[:, r.J_DUE])
     working = np.exp(-plan[:, r.A_START] / SOON_S) - np.exp(-plan[:, r.A_END] / SOON_S)
     return int(late.sum()), float(working.sum())
 

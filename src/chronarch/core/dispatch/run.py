@@ -25,8 +25,8 @@ has left, seconds one takes, its last assignment (-1: none yet), when its first 
 
 J_BUILDS, J_NEED, J_LINE, J_TOP, J_PRIORITY, J_DUE, J_NOT_BEFORE, J_PLACES, J_LATEST = 0, 1, 2, 3, 4, 5, 6, 7, 8
 JOB = 9
-"""A job's row: builds that wait, its need, place in line, whether it was put to the top, priority, when it is due, not
-before when, how many machines could make it, from when on it presses by day."""
+"""A job's row: builds that wait, its need, place in line, whether it was put to the top, priority, by when it must be
+off its bed, not before when, how many machines could make it, from when on it presses by day."""
 
 O_HANDS, O_START, O_END, O_CLEARED, O_SPOOL, O_NOZZLE, O_WAIT, O_SECONDS, O_CHANGE = 0, 1, 2, 3, 4, 5, 6, 7, 8
 O_CLASS, O_APPEAL, O_WHY, O_TURN, O_CAN, O_WAITING, O_GRAMS = 9, 10, 11, 12, 13, 14, 15
@@ -41,8 +41,8 @@ ASSIGNED = 11
 S_SPOOLS, S_GRAMS, S_NOZZLES = 0, 1, 2
 """Rows of the stock: spools of each kind that are on no machine, grams on the fullest, nozzles of each kind."""
 
-R_STRATEGY, R_CLEAR, R_SPOOL, R_NOZZLE, R_WALK, R_STEADY, R_HORIZON, R_PRESS = range(8)
-"""The strategy, seconds that hands take, and how long before it must what is due presses."""
+R_STRATEGY, R_CLEAR, R_SPOOL, R_NOZZLE, R_WALK, R_STEADY, R_HORIZON, R_PRESS, R_EARLY = range(9)
+"""The strategy, seconds that hands take, how long before it must what is due presses, and how much earlier by day."""
 
 C_PRESSES, C_NOW, C_CHANGE, C_LONG, C_LATER = 0.0, 1.0, 2.0, 3.0, 4.0
 """Classes of offers, first to last: would be late otherwise; ends while somebody is there; so, after a change; long, or
@@ -224,7 +224,8 @@ def look(m, n, t, kept, rush, b):
     if at[M_LEFT] > 0.0:
         cleared, wait = ready + at[M_RELEASE], 0.0
     else:
-        came = staffed_from(b.spans, first, last, ready + rules[R_WALK])
+        busy_until = b.free[site, person(b.free, site, b.sites[site, 2])]
+        came = staffed_from(b.spans, first, last, max(ready + rules[R_WALK], busy_until))
         if rush > 0.0 and came < inf:
             late = staffed_from(b.spans, first, last, ready + rush)
             if late > ready + rush:
@@ -278,7 +279,7 @@ def weigh(j, o, t, again, rules):
         return o[O_CLASS], o[O_APPEAL], int(o[O_WHY])
     if o[O_CLASS] != C_LATER:
         need = ceil(j[J_BUILDS] / max(1.0, j[J_PLACES])) * (o[O_SECONDS] + rules[R_WALK] + rules[R_CLEAR])
-        by_day = o[O_WAIT] <= TONIGHT_S and t >= j[J_LATEST]
+        by_day = o[O_WAIT] <= TONIGHT_S and t >= j[J_LATEST] - rules[R_EARLY]
         if by_day or t + need <= due < again + 1.25 * need + rules[R_PRESS]:
             return C_PRESSES, due + (21600.0 if o[O_CHANGE] > 0.0 else 0.0), W_DUE
     if o[O_APPEAL] == 0.0:
@@ -510,6 +511,9 @@ def run(b):
     machines = b.machines
     for m in range(0, machines.shape[0], BLOCK):
         set_next(m, machines[m, M_NEXT], b)
+    for m in range(machines.shape[0]):  # the beds that wait already have the hands' next minutes
+        if machines[m, M_PHASE] == OCCUPIED and machines[m, M_NEXT] <= 0.0:
+            _clear(m, machines[m, M_NEXT], b)
     while made < b.plan.shape[0]:
         m = whose_turn(b)
         t = machines[m, M_NEXT]

@@ -1,8 +1,9 @@
 import { useQueryClient } from "@tanstack/react-query";
+import type { ReactNode } from "react";
 import { Route, Routes } from "react-router";
 
-import { CallFailed } from "./api/client";
-import { LiveProvider } from "./api/live";
+import { CallFailed, type Me } from "./api/client";
+import { LiveProvider, useLive } from "./api/live";
 import { useMe } from "./api/queries";
 import { Frame } from "./frame";
 import { BoardPage } from "./pages/board/board";
@@ -30,6 +31,12 @@ export function App() {
   return window.location.pathname === "/help" ? <HelpPage /> : <Console />;
 }
 
+/** Nothing is shown before the shop's own time is known: pages would take the wall's for it. */
+function OnceTold({ me, children }: { me: Me; children: ReactNode }) {
+  const { heard, lost } = useLive();
+  return heard || lost ? <Frame me={me}>{children}</Frame> : <Loading />;
+}
+
 function Console() {
   const me = useMe();
   const client = useQueryClient();
@@ -38,7 +45,7 @@ function Console() {
   if (me.error) return <Failed error={me.error} again={() => client.invalidateQueries({ queryKey: ["me"] })} />;
   return (
     <LiveProvider>
-      <Frame me={me.data}>
+      <OnceTold me={me.data}>
         <Routes>
           <Route path="/" element={<BoardPage />} />
           <Route path="/rounds" element={<RoundsPage />} />
@@ -68,7 +75,7 @@ function Console() {
             }
           />
         </Routes>
-      </Frame>
+      </OnceTold>
     </LiveProvider>
   );
 }

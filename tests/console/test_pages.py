@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import signal
 
-from playwright.sync_api import expect
+from playwright.sync_api import Route, expect
 
 from chronarch.client import requests
 from chronarch.core.states import MachineState
@@ -29,6 +29,20 @@ class Pages(ConsoleCase):
         page.get_by_label("Signed in as Maud").click()
         page.get_by_role("menuitem", name="Sign out").click()
         expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+
+    def test_no_page_takes_the_walls_time_for_the_shops(self) -> None:
+        page = self.open("/setup")
+        held: list[Route] = []
+        page.route("**/api/live", lambda route: held.append(route))
+        page.reload()
+        expect(page.get_by_role("status", name="Loading")).to_be_visible()
+        expect(page.get_by_role("heading")).to_have_count(0)
+        eventually(lambda: held or page.wait_for_timeout(20), "the page asks for the live stream")
+        for route in held:
+            route.continue_()
+        page.get_by_role("button", name="Keep a machine free").click()
+        shop = self.world.client.do(requests.shop()).now
+        self.assertIn(f"{shop:%Y-%m-}", page.get_by_label("From").input_value())
 
     def test_a_file_is_added_queued_made_and_judged_without_a_reload(self) -> None:
         w = self.world

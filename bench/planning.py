@@ -32,6 +32,7 @@ T = TypeVar("T")
 COOL_S, CLEAR_S, SPOOL_S = 420.0, 180.0, 240.0
 COLOURS = ("teal", "ochre", "slate")
 FAILS = 0.04
+WIDTHS = (11, 11, 9, 9, 14, 8, 12)
 
 
 @dataclass
@@ -64,13 +65,15 @@ class SimMachine:
 
 @dataclass
 class Score:
-    """What came of one run: shares from 0 to 1, waits in hours."""
+    """What came of one run: shares from 0 to 1, waits in hours. `stays`: how often, after news, a machine's next build is
+    still what the plan before said."""
 
     productive: float
     on_time: float
     changes: int
     wait_h: float
     builds: int
+    stays: float
     plan_ms: float
 
 
@@ -119,6 +122,8 @@ class Play:
     waits: list[float] = field(default_factory=list)
     builds: int = 0
     plans: list[float] = field(default_factory=list)
+    stays: list[bool] = field(default_factory=list)
+    begun: set[str] = field(default_factory=set)
     before: Plan | None = None
 
     def run(self) -> Score:
@@ -151,7 +156,7 @@ class Play:
         on_time = sum(j.finished <= j.due for j in due) / max(1, len(due))
         return Score(
             self.productive / (end * self.machines), on_time, self.changes, statistics.fmean(self.waits) / 3600,
-            self.builds, 1000 * statistics.fmean(self.plans),
+            self.builds, statistics.fmean(self.stays), 1000 * statistics.fmean(self.plans),
         )  # fmt: skip
 
     def at(self, when: float, what: Callable[[], None]) -> None:
@@ -221,6 +226,7 @@ class Play:
         began = time.perf_counter()
         plan = make_plan(self.snapshot(), self.before)
         self.plans.append(time.perf_counter() - began)
+        self.stays += self.same_next(plan)
         self.before = plan
         for a in plan.assignments:
             m = idle.pop(a.machine, None)
@@ -234,10 +240,19 @@ class Play:
             elif a.start_s < 1:
                 self.start(m, job)
 
+    def same_next(self, plan: Plan) -> list[bool]:
+        """Of each machine whose next build was foreseen and did not start since: whether it is still the same job."""
+        if self.before is None:
+            return []
+        pairs = [(self.before.next_on(m.name), plan.next_on(m.name)) for m in self.shop if m.name not in self.begun]
+        self.begun.clear()
+        return [now is not None and now.job == said.job for said, now in pairs if said is not None]
+
     def loaded(self, m: SimMachine, spool: Spool) -> None:
         m.spool, m.changing = spool, False
 
     def start(self, m: SimMachine, job: SimJob) -> None:
+        self.begun.add(m.name)
         job.taken += 1
         self.builds += 1
         if m.clear_since or self.now:
@@ -285,11 +300,15 @@ def show(machines: int, days: int, seeds: range, load: float) -> None:
             for name, many in rows.items()}  # fmt: skip
     first, bound = mean[Strategy.FIRST_COME][0], mean["bound"][0]
     print(f"\n{machines} machines, {days} days, {len(seeds)} seeds, work for {load:.0%} of the machines' time")
-    print(f"  {'':12}{'productive':>11}{'gap closed':>11}{'on time':>9}{'changes':>9}{'idle a build':>14}{'builds':>8}")
-    for name, (productive, on_time, changes, wait, builds, _) in mean.items():
+    print(
+        f"  {'':12}{'productive':>11}{'gap closed':>11}{'on time':>9}{'changes':>9}{'idle a build':>14}{'builds':>8}{'next stays':>12}"
+    )
+    for name, (productive, on_time, changes, wait, builds, stays, _) in mean.items():
         gap = (productive - first) / (bound - first) if bound > first else 0.0
         closed = f"{gap:.0%}" if name not in ("bound", Strategy.FIRST_COME) else ""
-        print(f"  {name:12}{productive:>11.1%}{closed:>11}{on_time:>9.1%}{changes:>9.0f}{wait:>12.2f} h{builds:>8.0f}")
+        print(
+            f"  {name:12}{productive:>11.1%}{closed:>11}{on_time:>9.1%}{changes:>9.0f}{wait:>12.2f} h{builds:>8.0f}{stays:>12.1%}"
+        )
 
 
 def small(seeds: range) -> None:

@@ -76,8 +76,8 @@ class Planned:
 
 @dataclass(frozen=True)
 class Done:
-    """When the last copy of something will have been lifted off and judged; `chance` is the share of futures in which that is by
-    its due time, None when nothing is due."""
+    """When the last copy of something will have been lifted off and judged; `chance` is the share of futures in which
+    that is by its due time, None when nothing is due."""
 
     when: Range | None
     chance: float | None = None

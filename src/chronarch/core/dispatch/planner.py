@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from functools import cache, partial
 from itertools import product
 from math import inf
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 
@@ -32,10 +32,11 @@ HORIZON_S = 120 * 86400.0
 NIGHTS = 0.12
 """The share of all time that machines work without hands, taken roughly."""
 PRESS_S, EARLY_S = (3600.0, 14400.0), (0.0, 21600.0, 86400.0, inf)
-"""How long before it must what is due presses, and how much earlier by day: each with each is tried, one after another,
-the first being what is usual."""
-BETTER, SOON_S = 1.01, 2 * 86400.0
-"""A try is taken for so much more worth; and the time in which a machine's working hour comes to count a third."""
+"""How long before it must what is due presses, and how much earlier by day: each with each is tried, the first being
+what is usual."""
+BETTER, MARGIN, SOON_S = 1.01, 1.05, 2 * 86400.0
+"""A plan is taken for so much more worth; another than people have seen for fewer late jobs even if all took so much
+longer; and the time in which a machine's working hour comes to count a third."""
 TRIES_FOR = 40_000
 """Machines times builds of a shop for which several plans are tried."""
 MOST = 200_000
@@ -102,25 +103,22 @@ class _Run:
             return Plan(self.shop.at, self.shop.strategy, (), {}, {w.job: w.builds for w in self.work})
         return self._read(*self._best(self._board()))
 
-    def _best(self, board: r.Board) -> tuple[int, r.Board]:
+    def _best(self, board: r.Board) -> _Tried:
         """What the rules make of the board. Where hands are minded and the shop is not too large, the best of several
-        tries: from what was planned before, and from nothing, with what is due pressing later or sooner."""
+        tries: from nothing, with what is due pressing later or sooner, and from what was planned before, which stays
+        unless another is plainly better."""
         small = len(self.machines) * len(board.plan) <= TRIES_FOR
         if self.shop.strategy is not Strategy.HANDS_AWARE or not small:
-            return r.run(board), board
+            return _Tried(r.run(board), board)
         nothing = board._replace(before=board.before[:0], places=0 * board.places, fresh=0 * board.fresh[:1])
-        usual, *others = product(PRESS_S, EARLY_S)
-        tries = [(usual, board)] if self.before is not None else []
-        tries += [(pressing, nothing) for pressing in (usual, *others)]
-        best, fewest, most = (0, board), inf, 0.0
-        for pressing, start in tries:
-            tried = r.Board(*(table.copy() for table in start))
-            tried.rules[[r.R_PRESS, r.R_EARLY]] = pressing
-            made = r.run(tried)
-            late, worth = _worth(tried.plan[:made], tried.jobs)
-            if late < fewest or (late == fewest and worth > BETTER * most):
-                best, fewest, most = (made, tried), late, worth
-        return best
+        best, *others = (_try(nothing, *pressing) for pressing in product(PRESS_S, EARLY_S))
+        for tried in others:
+            if tried.beats(best):
+                best = tried
+        if self.before is None:
+            return best
+        kept = _try(board, PRESS_S[0], EARLY_S[0])
+        return best if best.beats(kept, MARGIN) else kept
 
     def _board(self) -> r.Board:
         spans, sites = self._hands()
@@ -298,14 +296,36 @@ class _Run:
         return Plan(self.shop.at, self.shop.strategy, tuple(found), clear, left)
 
 
-def _worth(plan: Table, jobs: Table) -> tuple[int, float]:
-    """How many jobs would be late, and the machines' working time: that of tomorrow counts less than today's."""
-    last = np.zeros(len(jobs))
-    np.maximum.at(last, plan[:, r.A_JOB].astype(int), plan[:, r.A_CLEARED])
-    last[jobs[:, r.J_BUILDS] > 0] = inf
-    late = np.isfinite(jobs[:, r.J_DUE]) & (last > jobs[:, r.J_DUE])
-    working = np.exp(-plan[:, r.A_START] / SOON_S) - np.exp(-plan[:, r.A_END] / SOON_S)
-    return int(late.sum()), float(working.sum())
+class _Tried(NamedTuple):
+    """How many builds one run of the rules foresees, and the board as it left it."""
+
+    made: int
+    board: r.Board
+
+    def beats(self, other: _Tried, margin: float = 1.0) -> bool:
+        """Whether fewer jobs would be late, even if all took `margin` times as long; or as few, and the machines'
+        working time is worth more."""
+        mine, others = self.late(margin), other.late()
+        return mine < others or (mine == others and self.worth() > BETTER * other.worth())
+
+    def late(self, margin: float = 1.0) -> int:
+        """How many jobs have their last bed cleared too late."""
+        plan, jobs = self.board.plan[: self.made], self.board.jobs
+        last = np.zeros(len(jobs))
+        np.maximum.at(last, plan[:, r.A_JOB].astype(int), plan[:, r.A_CLEARED])
+        last[jobs[:, r.J_BUILDS] > 0] = inf
+        return int((np.isfinite(jobs[:, r.J_DUE]) & (margin * last > jobs[:, r.J_DUE])).sum())
+
+    def worth(self) -> float:
+        """The machines' working time: that of tomorrow counts less than today's."""
+        plan = self.board.plan[: self.made]
+        return float((np.exp(-plan[:, r.A_START] / SOON_S) - np.exp(-plan[:, r.A_END] / SOON_S)).sum())
+
+
+def _try(board: r.Board, press_s: float, early_s: float) -> _Tried:
+    tried = r.Board(*(table.copy() for table in board))
+    tried.rules[[r.R_PRESS, r.R_EARLY]] = press_s, early_s
+    return _Tried(r.run(tried), tried)
 
 
 def _since(at: datetime, moment: datetime) -> float:

@@ -32,7 +32,9 @@ T = TypeVar("T")
 COOL_S, CLEAR_S, SPOOL_S = 420.0, 180.0, 240.0
 COLOURS = ("teal", "ochre", "slate")
 FAILS = 0.04
-WIDTHS = (11, 11, 9, 9, 14, 8, 12)
+COLUMNS = {
+    "productive": 11, "gap closed": 12, "on time": 9, "changes": 9, "idle a build": 14, "builds": 8, "next stays": 12,
+}  # fmt: skip
 
 
 @dataclass
@@ -65,8 +67,8 @@ class SimMachine:
 
 @dataclass
 class Score:
-    """What came of one run: shares from 0 to 1, waits in hours. `stays`: how often, after news, a machine's next build is
-    still what the plan before said."""
+    """What came of one run: shares from 0 to 1, waits in hours. `stays`: how often, after news, a machine's next build
+    is still what the plan before said."""
 
     productive: float
     on_time: float
@@ -300,15 +302,13 @@ def show(machines: int, days: int, seeds: range, load: float) -> None:
             for name, many in rows.items()}  # fmt: skip
     first, bound = mean[Strategy.FIRST_COME][0], mean["bound"][0]
     print(f"\n{machines} machines, {days} days, {len(seeds)} seeds, work for {load:.0%} of the machines' time")
-    print(
-        f"  {'':12}{'productive':>11}{'gap closed':>11}{'on time':>9}{'changes':>9}{'idle a build':>14}{'builds':>8}{'next stays':>12}"
-    )
+    print(" " * 14 + "".join(f"{head:>{width}}" for head, width in COLUMNS.items()))
     for name, (productive, on_time, changes, wait, builds, stays, _) in mean.items():
         gap = (productive - first) / (bound - first) if bound > first else 0.0
         closed = f"{gap:.0%}" if name not in ("bound", Strategy.FIRST_COME) else ""
-        print(
-            f"  {name:12}{productive:>11.1%}{closed:>11}{on_time:>9.1%}{changes:>9.0f}{wait:>12.2f} h{builds:>8.0f}{stays:>12.1%}"
-        )
+        cells = (f"{productive:.1%}", closed, f"{on_time:.1%}", f"{changes:.0f}", f"{wait:.2f} h", f"{builds:.0f}")
+        row = zip((*cells, f"{stays:.1%}"), COLUMNS.values(), strict=True)
+        print(f"  {name:12}" + "".join(f"{cell:>{width}}" for cell, width in row))
 
 
 def small(seeds: range) -> None:

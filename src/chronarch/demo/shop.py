@@ -150,7 +150,7 @@ TERN, LOOM, ROW = "Tern Island Observatory", "Loomfield Weaving School", "Brackw
 
 ORDERS = (
     OrderOrder(
-        customer=LOOM, due=_by(1, 11), note="Looms are strung on Wednesday.",
+        customer=LOOM, due=_by(1, 10) + timedelta(minutes=25), note="Looms are strung on Wednesday.",
         tags=["standing order"],
         lines=[_line("bobbin-32", 72, colour="teal"), _line("heddle-clip", 168, colour="slate"),
                _line("shuttle-tip", 60, colour="teal")],

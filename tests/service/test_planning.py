@@ -231,6 +231,30 @@ class Standing(WorldCase):
         w.client.do(requests.change_job(job.id, "withdraw"))
         self.refused(planning.load_spool(10**6, "Anchor"), 404, "no spool")
 
+    def test_the_plan_has_a_spool_put_on_the_first_of_several_tools(self) -> None:
+        w = self.world
+        before = ws.PlanningUpdate(**w.client.do(planning.planning()).model_dump())
+        self.addCleanup(lambda: w.client.do(planning.change_planning(before)))
+        w.client.do(planning.change_planning(ws.PlanningUpdate(strategy=Strategy.HANDS_AWARE)))
+        tools = w.machine("Bezel").tools
+        self.addCleanup(lambda: w.client.do(requests.change_machine("Bezel", tools=tools)))
+        w.client.do(requests.change_machine("Bezel", tools=[wm.Tool(number=1, material="PVA"), tools[0]]))
+        spool = w.client.do(planning.add_spool(ws.SpoolOrder(material="PETG", colour="amber")))
+        job = w.submit("alone.gcode", material="PETG", colour="amber", machine="Bezel")
+        w.client.do(orders.batch(ww.JobBatch(jobs=[job.id], wish="top")))
+        (planned,) = [b for b in w.client.do(planning.plan()).builds if b.job == job.id]
+        self.assertEqual((planned.machine, planned.load), ("Bezel", "amber PETG"))
+        tasks = [t.text for t in w.client.do(planning.rounds()).tasks if t.kind == "load"]
+        self.assertEqual(tasks, ["load amber PETG (tool 0) for alone.gcode"])
+        w.client.do(planning.load_spool(spool.id, "Bezel"))
+        self.assertEqual([t.material for t in w.machine("Bezel").tools], ["PETG", "PVA"], "in order of their numbers")
+        (planned,) = [b for b in w.client.do(planning.plan()).builds if b.job == job.id]
+        self.assertEqual(planned.load, "")
+        with self.assertRaisesRegex(ValueError, "tool 1 is there more than once"):
+            wm.MachineChange(tools=[wm.Tool(number=1), wm.Tool(number=1)])
+        w.client.do(requests.change_job(job.id, "withdraw"))
+        w.client.do(planning.change_spool(spool.id, ws.SpoolUpdate(finished=True)))
+
     def test_a_helpers_link_shows_one_sites_rounds_until_it_is_revoked(self) -> None:
         w = self.world
         made = w.client.do(planning.make_helper(ws.HelperOrder(name="Saturday help", site="", hours=1)))
@@ -360,13 +384,13 @@ class Releasing(WorldCase):
         w = self.world
         w.add_file("little.gcode", squares(layers=3, rounds=3))
         job = w.submit("little.gcode")
-        first = eventually(lambda: [b for b in w.builds(job) if b.let_go], "the first part comes off by itself")[0]
+        first = eventually(lambda: [b for b in w.builds(job) if b.let_go], "the first part comes off by itself", 150)[0]
         self.assertIsNone(first.verdict)
         self.assertIn("judge", {t.kind for t in w.client.do(planning.rounds()).tasks})
         w.fault("Pinion", "part-sticks")
         again = w.submit("little.gcode")
         stuck = eventually(
-            lambda: [t for t in w.client.do(planning.rounds()).tasks if t.kind == "confirm"], "one sticks", 90
+            lambda: [t for t in w.client.do(planning.rounds()).tasks if t.kind == "confirm"], "one sticks", 150
         )[0]
         self.assertIn("the camera still sees something", stuck.text)
         w.client.do(requests.verdict(first.id, Verdict.GOOD))

@@ -63,6 +63,8 @@ class Stand:
     """Builds that it let go of by itself and nobody has judged."""
     stuck: str = ""
     """Why it could not let go of its part by itself."""
+    tool: int | None = None
+    """The tool whose spool and nozzle are changed, where it has several."""
 
 
 @dataclass(frozen=True)
@@ -117,10 +119,11 @@ def _change(s: Stand, now: datetime) -> list[tuple[TaskKind, str, datetime | Non
     if s.next is None or s.state not in (MachineState.IDLE, MachineState.UNCLEARED):
         return []
     found: list[tuple[TaskKind, str, datetime | None]] = []
+    where = "" if s.tool is None else f" (tool {s.tool})"
     if s.next.nozzle:
-        found.append((TaskKind.NOZZLE, f"put on {s.next.nozzle} for {s.next.what}", s.since))
+        found.append((TaskKind.NOZZLE, f"put on {s.next.nozzle}{where} for {s.next.what}", s.since))
     if s.next.load:
-        found.append((TaskKind.LOAD, f"load {s.next.load} for {s.next.what}", s.since))
+        found.append((TaskKind.LOAD, f"load {s.next.load}{where} for {s.next.what}", s.since))
     return found
 
 

@@ -305,8 +305,8 @@ def _workplace(
 
 
 def _need_row(w: Waiting, kinds: dict[Any, Standing], paces: dict[str, float]) -> NeedRow:
-    """What one build of a job needs of each kind of machine: hands may change spool and nozzle of a plain one; a part
-    with several files, or a file for several tools, goes by what is on the machine now."""
+    """What one build of a job needs of each kind of machine: hands may change spool and nozzle of the first tool; a
+    part with several files, or a file for other tools, goes by what is on the machine now."""
     r = w.job.requirement
     plain = len(w.variants) == 1
     seconds: dict[Any, float] = {}
@@ -316,8 +316,7 @@ def _need_row(w: Waiting, kinds: dict[Any, Standing], paces: dict[str, float]) -
         best = inf
         for kept, need in zip(w.variants, w.options(at), strict=True):
             reading = kept.readings.get(model)
-            simple = plain and need.tools in ((), (0,)) and len(at.capability.tools) == 1
-            rules = KINDS if simple else LASTING
+            rules = KINDS if plain and need.tools in ((), (0,)) else LASTING
             if reading is None or blocker(need, at, rules) is not None:
                 continue
             said.append(need)

@@ -8,6 +8,7 @@ import io
 import logging
 from collections.abc import Coroutine
 from contextlib import suppress
+from datetime import datetime
 
 import numpy as np
 from PIL import Image
@@ -23,7 +24,7 @@ from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop
 
 LOOK_EVERY_S = 1.0
-SEEN_WITHIN_S = 20.0
+SEEN_WITHIN_S = 60.0
 WITHIN_S = 120.0
 THUMBNAIL = (96, 72)
 WITHOUT_CAPTION = 0.94
@@ -46,6 +47,8 @@ class Releasing:
         self._shop = shop
         self._under_way: set[str] = set()
         self._tasks: set[asyncio.Task[None]] = set()
+        self._blind: dict[str, datetime | None] = {}
+        """Machines that no camera saw when they showed their clear bed: the newest frame then."""
 
     async def watch_forever(self) -> None:
         """Have parts let go of as beds cool."""
@@ -59,8 +62,12 @@ class Releasing:
         row, brief = known.row, known.brief
         if not self._shop.fleet.reachable(known) or not known.model.release_sequence:
             return
-        if row.state == MachineState.IDLE and brief is None and known.must_pose:
-            self._begin(known, self._pose(known))
+        if row.state == MachineState.IDLE and brief is None:
+            if row.name in self._blind and known.frame_at != self._blind[row.name]:
+                del self._blind[row.name]
+                known.clear_frame = None  # its camera is back
+            if known.must_pose:
+                self._begin(known, self._pose(known))
             return
         left = brief is not None and brief.outcome is Outcome.COMPLETED and row.releases_left > 0
         if brief is not None and left and row.state == MachineState.UNCLEARED and not row.release_stuck:
@@ -89,6 +96,9 @@ class Releasing:
         try:
             await self._sweep(known)
             known.clear_frame = await self._next_frame(known) or b""
+            if not known.clear_frame:
+                self._blind[known.row.name] = known.frame_at
+                log.warning("%s could not show its clear bed: no camera frame has come", known.row.name)
         except Refused as error:
             log.warning("%s could not show its clear bed: %s", known.row.name, error)
             known.clear_frame = b""

@@ -153,6 +153,14 @@ class Tool(Wire):
     """What is left on it; read only."""
 
 
+def _in_order(tools: list[Tool] | None) -> list[Tool] | None:
+    numbers = [tool.number for tool in tools or ()]
+    twice = next((n for n in numbers if numbers.count(n) > 1), None)
+    if twice is not None:
+        raise ValueError(f"tool {twice} is there more than once")
+    return sorted(tools, key=lambda tool: tool.number) if tools else tools
+
+
 class MachineOrder(Wire):
     """A machine to be added."""
 
@@ -168,6 +176,8 @@ class MachineOrder(Wire):
     place: str = Field(default="", max_length=40, examples=["A2"])
     pools: Tags = Field(default_factory=list)
     tags: Tags = Field(default_factory=list)
+
+    _tools = field_validator("tools")(_in_order)
 
     @field_validator("name")
     @classmethod
@@ -189,6 +199,8 @@ class MachineChange(Wire):
     place: str | None = Field(default=None, max_length=40)
     pools: Tags | None = None
     tags: Tags | None = None
+
+    _tools = field_validator("tools")(_in_order)
 
 
 class Heater(Wire):

@@ -300,8 +300,36 @@ class Invariants(unittest.TestCase):
                 self.assertGreaterEqual(a.cleared_s, a.end_s)
             for one, two in itertools.pairwise(mine):
                 self.assertGreaterEqual(two.start_s, one.cleared_s - 1e-6, "a bed is clear before it is built on")
+        self.assert_hands_suffice(s, plan)
+        self.assert_spools_fit(s, plan)
         again = make_plan(s, plan)
         self.assertEqual(Counter(a.job for a in again.assignments), made)
+
+    def assert_hands_suffice(self, s: Snapshot, plan: Plan) -> None:
+        """The one pair of hands does one thing at a time, and begins it while somebody is there."""
+        clears = [*plan.cleared_s.values(), *(a.cleared_s for a in plan.assignments)]
+        busy = [(at - s.costs.clear_s, at) for at in clears]
+        busy += [(a.hands_s, a.start_s) for a in plan.assignments if a.hands_s is not None]
+        busy.sort()
+        for one, two in itertools.pairwise(busy):
+            self.assertGreaterEqual(two[0], one[1] - 1e-3, "hands do one thing at a time")
+        for begin, _ in busy:
+            at = plan.time(begin + 1e-3)
+            self.assertTrue(any(a <= at <= b + timedelta(seconds=1) for a, b in DAY_SHIFT), f"nobody is there at {at}")
+
+    def assert_spools_fit(self, s: Snapshot, plan: Plan) -> None:
+        """What is on a machine when a build begins is what its job needs, and no spool is in two places."""
+        on = {m.name: m.spool for m in s.machines}
+        shelf = list(s.spares)
+        needs = {w.job: w.need for w in s.work}
+        for a in plan.assignments:
+            if a.load is not None:
+                shelf.append(on[a.machine])
+                shelf.remove(a.load)
+                on[a.machine] = a.load
+            wanted = needs[a.job]
+            self.assertIn(wanted.colour, ("", on[a.machine].colour))
+            self.assertIn(wanted.material, ("", on[a.machine].material))
 
 
 if __name__ == "__main__":

@@ -31,15 +31,12 @@ class Pages(ConsoleCase):
         expect(page.get_by_role("button", name="Sign in")).to_be_visible()
 
     def test_no_page_takes_the_walls_time_for_the_shops(self) -> None:
-        page = self.open("/setup")
         held: list[Route] = []
-        page.route("**/api/live", lambda route: held.append(route))
-        page.reload()
+        page = self.open("/setup", holding="**/api/live", held=held)
+        eventually(lambda: held or page.wait_for_timeout(20), "the page asks for the live stream")
         expect(page.get_by_role("status", name="Loading")).to_be_visible()
         expect(page.get_by_role("heading")).to_have_count(0)
-        eventually(lambda: held or page.wait_for_timeout(20), "the page asks for the live stream")
-        for route in held:
-            route.continue_()
+        held[0].continue_()
         page.get_by_role("button", name="Keep a machine free").click()
         shop = self.world.client.do(requests.shop()).now
         self.assertIn(f"{shop:%Y-%m-}", page.get_by_label("From").input_value())

@@ -233,6 +233,8 @@ class Standing(WorldCase):
 
     def test_the_plan_has_a_spool_put_on_the_first_of_several_tools(self) -> None:
         w = self.world
+        for other in w.client.do(orders.orders()):
+            w.client.do(orders.cancel_order(other.id, wo.Cancel()))
         before = ws.PlanningUpdate(**w.client.do(planning.planning()).model_dump())
         self.addCleanup(lambda: w.client.do(planning.change_planning(before)))
         w.client.do(planning.change_planning(ws.PlanningUpdate(strategy=Strategy.HANDS_AWARE)))
@@ -241,7 +243,6 @@ class Standing(WorldCase):
         w.client.do(requests.change_machine("Bezel", tools=[wm.Tool(number=1, material="PVA"), tools[0]]))
         spool = w.client.do(planning.add_spool(ws.SpoolOrder(material="PETG", colour="amber")))
         job = w.submit("alone.gcode", material="PETG", colour="amber", machine="Bezel")
-        w.client.do(orders.batch(ww.JobBatch(jobs=[job.id], wish="top")))
         (planned,) = [b for b in w.client.do(planning.plan()).builds if b.job == job.id]
         self.assertEqual((planned.machine, planned.load), ("Bezel", "amber PETG"))
         tasks = [t.text for t in w.client.do(planning.rounds()).tasks if t.kind == "load"]

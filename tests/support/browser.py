@@ -5,7 +5,16 @@ from __future__ import annotations
 import unittest
 from shutil import which
 
-from playwright.sync_api import Browser, Page, Playwright, StorageState, ViewportSize, expect, sync_playwright
+from playwright.sync_api import (
+    Browser,
+    Page,
+    Playwright,
+    Route,
+    StorageState,
+    ViewportSize,
+    expect,
+    sync_playwright,
+)
 
 from tests.support.world import PASSWORD, PERSON, WorldCase
 
@@ -39,13 +48,19 @@ class ConsoleCase(WorldCase):
         cls.signed_in = context.storage_state()
         context.close()
 
-    def open(self, path: str = "/", width: int = 1280, height: int = 800, signed_in: bool = True) -> Page:
-        """A page of the console in a window of its own, by somebody who has signed in, or not."""
+    def open(
+        self, path: str = "/", width: int = 1280, height: int = 800, signed_in: bool = True,
+        holding: str = "", held: list[Route] | None = None,
+    ) -> Page:  # fmt: skip
+        """A page of the console in a window of its own, by somebody who has signed in, or not. Requests for addresses
+        like `holding` are kept in `held` until they are continued."""
         window = ViewportSize(width=width, height=height)
         who = self.signed_in if signed_in else None
         context = self.browser.new_context(viewport=window, timezone_id="UTC", storage_state=who)
         self.addCleanup(context.close)
         page = context.new_page()
+        if held is not None:
+            page.route(holding, lambda route: held.append(route))
         self.faults: list[str] = []
         page.on("crash", lambda _: self.faults.append("the page crashed"))
         page.on("pageerror", lambda error: self.faults.append(str(error)))

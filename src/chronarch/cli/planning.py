@@ -161,7 +161,7 @@ def what_if(service: Service, order: int | None, job: int | None, by: str | None
         t = then.get((o.order, o.job), o)
         name = f"order {o.order}, {o.name}" if o.order else f"job {o.job}, {o.name}"
         rows.append(
-            [name, clock_time(o.due), range_text(o.expected), promise_text(o.promise), range_text(t.expected),
+            [name, _due(o, t), range_text(o.expected), promise_text(o.promise), range_text(t.expected),
              promise_text(t.promise)]
         )  # fmt: skip
     console().print(make_table(("", "Due", "As it is", "", "Then", ""), rows))
@@ -173,6 +173,12 @@ def what_if(service: Service, order: int | None, job: int | None, by: str | None
         ["Spools and nozzles to change", str(before.changes), str(after.changes)],
     ]
     console().print(make_table(("", "As it is", "Then"), facts))
+
+
+def _due(now: w.OrderOutlook, then: w.OrderOutlook) -> str:
+    """When something is due; and when it would be, where that is otherwise."""
+    asked = "" if then.due == now.due else f"asked for {clock_time(then.due)}"
+    return ", ".join(filter(None, (clock_time(now.due), asked)))
 
 
 def _all_done(o: w.Outlook) -> str:

@@ -13,7 +13,7 @@ from chronarch.client import Client, orders, planning, requests
 from chronarch.core.fleet import Requirement, grams
 from chronarch.core.ledger import OPEN_END
 from chronarch.core.matching import Need
-from chronarch.core.states import BuildState
+from chronarch.core.states import BuildState, Intake
 from chronarch.demo.history import Past, PastFile, make_past
 from chronarch.demo.shop import (
     FOLDERS,
@@ -59,7 +59,8 @@ def add_models(client: Client) -> None:
 
 
 def add_machines(client: Client, links: dict[str, str], cameras: str) -> None:
-    """Add machines of the models, each with its link; `cameras` is the stand-ins' HTTP address."""
+    """Add machines of the models, each with its link; `cameras` is the stand-ins' HTTP address. None starts anything by
+    itself before `open_intake`."""
     for m in MACHINES:
         tool = w.Tool(nozzle_mm=m.nozzle_mm, hardened=m.hardened, material=m.material, colour=m.colour)
         order = {
@@ -67,6 +68,7 @@ def add_machines(client: Client, links: dict[str, str], cameras: str) -> None:
             "model": m.model,
             "link": links[m.name],
             "camera": f"{cameras}/machines/{m.name}/frame.jpg",
+            "intake": Intake.MANUAL,
             "tools": [tool.model_dump()],
             "site": m.site,
             "place": m.place,
@@ -175,6 +177,12 @@ def set_up(client: Client) -> None:
     for material, colour, grams_left in SPARES:
         wish = ws.SpoolOrder(material=material, colour=colour, grams_left=grams_left, place="rack by the door")
         client.do(planning.add_spool(wish))
+
+
+def open_intake(client: Client) -> None:
+    """Have all machines take work by themselves: what each begins with follows from one plan for all of them."""
+    for m in MACHINES:
+        client.do(requests.change_machine(m.name, intake=Intake.OPEN))
 
 
 def take_orders(client: Client) -> None:

@@ -150,13 +150,14 @@ TERN, LOOM, ROW = "Tern Island Observatory", "Loomfield Weaving School", "Brackw
 
 ORDERS = (
     OrderOrder(
-        customer=LOOM, due=_by(1, 10) + timedelta(minutes=25), note="Looms are strung on Wednesday.",
+        customer=LOOM, due=_by(1, 12), note="Looms are strung on Wednesday.",
         tags=["standing order"],
         lines=[_line("bobbin-32", 72, colour="teal"), _line("heddle-clip", 168, colour="slate"),
                _line("shuttle-tip", 60, colour="teal")],
     ),
     OrderOrder(
-        customer=ROW, due=_by(0, 16), note="Collected at the gate on Monday afternoon.", priority=1,
+        customer=ROW, due=_by(0, 15) + timedelta(minutes=50), priority=1,
+        note="Collected at the gate on Monday afternoon.",
         lines=[_line("oarlock-spacer", 38, colour="blue"), _line("rigger-shim", 40, material="PLA", colour="ochre")],
     ),
     OrderOrder(

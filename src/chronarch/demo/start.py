@@ -131,6 +131,10 @@ class Demo:
             self._wait("tender", lambda: all(m.reachable for m in client.do(requests.machines())), self.children[2])
             if not self.kept.filled:
                 fill.take_orders(client)
+                self._wait(
+                    "machines", lambda: all(m.state == "idle" for m in client.do(requests.machines())), self.children[2]
+                )
+                fill.open_intake(client)
                 self.kept.filled = True
                 self._save()
         self._write_environment()

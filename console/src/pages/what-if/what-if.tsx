@@ -227,7 +227,10 @@ function Answer({ answer: a, fresh }: { answer: WhatIfAnswer; fresh: boolean }) 
                     <td className="px-5 py-2">
                       {o.name} <span className="text-sm text-faded">{o.order ? `order ${o.order}` : `job ${o.job}`}</span>
                     </td>
-                    <td className="px-3 py-2 whitespace-nowrap">{t.due ? when(t.due, now) : ""}</td>
+                    <td className="px-3 py-2 whitespace-nowrap">
+                      {o.due && o.due !== t.due && <div className="text-sm text-faded line-through">{when(o.due, now)}</div>}
+                      {t.due ? when(t.due, now) : ""}
+                    </td>
                     <td className="px-3 py-2">
                       <Expected range={o.expected} now={now} /> <PromiseMark promise={o.promise} chance={o.chance} />
                     </td>

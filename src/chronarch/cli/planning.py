@@ -37,7 +37,7 @@ def plan(ctx: click.Context, machine: str | None, limit: int, as_json: bool, as_
         return show_json(found)
     if as_csv:
         return show_csv(builds)
-    click.echo(f"{found.strategy}: {found.meaning}\n")
+    console().print(f"{found.strategy}: {found.meaning}\n", markup=False)
     rows = [
         [
             b.machine, str(b.job), b.what, clock_time(b.start.likely, found.at), range_text(b.end, found.at),

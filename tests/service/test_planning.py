@@ -354,8 +354,12 @@ class Building(WorldCase):
         self.clear("Bezel")
         spool = w.client.do(planning.add_spool(ws.SpoolOrder(material="PLA", colour="teal")))
         w.client.do(planning.load_spool(spool.id, "Bezel"))
-        w.add_file("used.gcode", squares(layers=3))
+        w.add_file("used.gcode", squares(layers=3, rounds=20))
+        other = w.client.do(planning.add_spool(ws.SpoolOrder(material="PETG", colour="blue")))
         job = w.submit("used.gcode", machine="Bezel")
+        w.until("Bezel", MachineState.BUILDING)
+        with self.assertRaisesRegex(RefusedByService, "Bezel is building with teal PLA; pause its build or wait"):
+            w.client.do(planning.load_spool(other.id, "Bezel"))
         w.until("Bezel", MachineState.UNCLEARED)
         grams = w.build_of(job).grams
         left = next(s.grams_left for s in w.client.do(planning.spools()) if s.id == spool.id)

@@ -10,6 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.dispatch.shop import MEANING
+from chronarch.core.states import PRODUCTIVE
 from chronarch.records import spools as records
 from chronarch.records import tables as t
 from chronarch.service.access import Operator, Reader
@@ -207,11 +208,23 @@ async def load_spool(number: int, order: w.LoadSpool, who: Operator, shop: TheSh
     async with shop.sessions() as db:
         row = await _find_spool(db, number)
         machine = await db.get_one(t.Machine, known.row.id, with_for_update=True)
+        _refuse_another_while_it_builds(machine, order.tool, row)
         await records.load(db, row, machine, order.tool)
         await db.commit()
         await shop.fleet.load(db)
     _changed(shop, "spools")
     return _spool(shop, row)
+
+
+def _refuse_another_while_it_builds(machine: t.Machine, number: int, spool: t.Spool) -> None:
+    """Nobody changes filament for another while it is being laid. Raises Refused (409)."""
+    tool = next(tool for tool in machine.tools if tool.get("number", 0) == number)
+    on = f"{tool['colour']} {tool['material']}".strip()
+    wanted = f"{spool.colour} {spool.material}".strip()
+    if machine.state in PRODUCTIVE and on and on.lower() != wanted.lower():
+        raise Refused(
+            409, f"{machine.name} is building with {on}; pause its build or wait for its end, then load {wanted}."
+        )
 
 
 @router.get("/spools/{number}/changes", tags=["spools"])

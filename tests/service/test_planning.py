@@ -9,7 +9,7 @@ import httpx
 
 from chronarch.client import Client, RefusedByService, library, orders, planning, requests
 from chronarch.core.dispatch.shop import Strategy
-from chronarch.core.states import Intake, MachineState, Verdict
+from chronarch.core.states import PRODUCTIVE, Intake, MachineState, Verdict
 from chronarch.wire import library as wl
 from chronarch.wire import machines as wm
 from chronarch.wire import orders as wo
@@ -354,10 +354,10 @@ class Building(WorldCase):
         self.clear("Bezel")
         spool = w.client.do(planning.add_spool(ws.SpoolOrder(material="PLA", colour="teal")))
         w.client.do(planning.load_spool(spool.id, "Bezel"))
-        w.add_file("used.gcode", squares(layers=3, rounds=20))
+        w.add_file("used.gcode", squares(layers=40, rounds=10, side=50, feed=3000))
         other = w.client.do(planning.add_spool(ws.SpoolOrder(material="PETG", colour="blue")))
         job = w.submit("used.gcode", machine="Bezel")
-        w.until("Bezel", MachineState.BUILDING)
+        eventually(lambda: w.state("Bezel") in PRODUCTIVE, "it builds, for some seconds")
         with self.assertRaisesRegex(RefusedByService, "Bezel is building with teal PLA; pause its build or wait"):
             w.client.do(planning.load_spool(other.id, "Bezel"))
         w.until("Bezel", MachineState.UNCLEARED)

@@ -210,11 +210,11 @@ function Answer({ answer: a, fresh }: { answer: WhatIfAnswer; fresh: boolean }) 
       <p className="mt-1 mb-4 max-w-3xl text-lg">{a.answer}</p>
       <Sheet className="mb-5 overflow-hidden">
         <div className="overflow-x-auto">
-          <table className="w-full border-collapse">
+          <table className="w-full border-collapse max-sm:[&_span]:whitespace-normal">
             <thead className="text-left text-sm text-faded">
               <tr className="border-b border-rule">
-                <th className="px-5 py-2 font-medium" />
-                <th className="px-3 py-2 font-medium">due</th>
+                <th className="px-3 py-2 font-medium sm:px-5" />
+                <th className="hidden px-3 py-2 font-medium sm:table-cell">due</th>
                 <th className="px-3 py-2 font-medium">as it is</th>
                 <th className="px-3 py-2 font-medium">then</th>
               </tr>
@@ -222,15 +222,19 @@ function Answer({ answer: a, fresh }: { answer: WhatIfAnswer; fresh: boolean }) 
             <tbody>
               {a.now.orders.map((o) => {
                 const t = then.get(`${o.order} ${o.job}`) ?? o;
+                const due = (
+                  <>
+                    {o.due && o.due !== t.due && <div className="text-sm text-faded line-through">{when(o.due, now)}</div>}
+                    {t.due ? when(t.due, now) : ""}
+                  </>
+                );
                 return (
                   <tr key={`${o.order} ${o.job}`} className="border-b border-rule align-baseline">
-                    <td className="px-5 py-2">
+                    <td className="px-3 py-2 sm:px-5">
                       {o.name} <span className="text-sm text-faded">{o.order ? `order ${o.order}` : `job ${o.job}`}</span>
+                      {t.due && <div className="text-sm sm:hidden">due {due}</div>}
                     </td>
-                    <td className="px-3 py-2 whitespace-nowrap">
-                      {o.due && o.due !== t.due && <div className="text-sm text-faded line-through">{when(o.due, now)}</div>}
-                      {t.due ? when(t.due, now) : ""}
-                    </td>
+                    <td className="hidden px-3 py-2 whitespace-nowrap sm:table-cell">{due}</td>
                     <td className="px-3 py-2">
                       <Expected range={o.expected} now={now} /> <PromiseMark promise={o.promise} chance={o.chance} />
                     </td>
@@ -242,8 +246,8 @@ function Answer({ answer: a, fresh }: { answer: WhatIfAnswer; fresh: boolean }) 
               })}
               {rows.map(([name, is, would]) => (
                 <tr key={name} className="border-b border-rule last:border-0">
-                  <td className="px-5 py-2 text-faded">{name}</td>
-                  <td />
+                  <td className="px-3 py-2 text-faded sm:px-5">{name}</td>
+                  <td className="hidden sm:table-cell" />
                   <td className="px-3 py-2">{is}</td>
                   <td className={`px-3 py-2 ${is === would ? "" : "font-semibold"}`}>{would}</td>
                 </tr>

@@ -25,8 +25,8 @@ from typing import Any
 import uvloop
 
 from chronarch.core.clock import ScaledClock
+from chronarch.core.framing import QUESTION, numbered
 from chronarch.core.gcode.plan import Mark, Plan
-from chronarch.core.line_link import numbered
 from chronarch.core.mind import Errand
 from chronarch.core.states import MachineState
 from chronarch.tender.background import Background, yield_to_feeding
@@ -47,7 +47,7 @@ FRAME = b"\xff\xd8\xff" + bytes(60_000)
 
 
 class Echo(asyncio.Protocol):
-    """Answers `ok` to every line; `pace_s` after it where that is set. `late` gathers, in seconds, how long after an
+    """Answers `ok` to every line, and names the line it wants when asked; `pace_s` after it where that is set. `late` gathers, in seconds, how long after an
     answer the next line came."""
 
     def __init__(self, pace_s: float, late: list[float], halts: list[float]) -> None:
@@ -55,6 +55,7 @@ class Echo(asyncio.Protocol):
         self.partial = b""
         self.due = 0.0
         self.answered = 0.0
+        self.before = b"N0 "
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
         self.transport: Any = transport
@@ -67,6 +68,11 @@ class Echo(asyncio.Protocol):
         if self.answered:
             self.late.append(now - self.answered)
             self.answered = 0.0
+        if QUESTION in lines:
+            self.name_line(lines)
+            return
+        if lines:
+            self.before = lines[-1]
         if not self.pace_s:
             self.transport.write(b"ok\n" * len(lines))
             return
@@ -76,6 +82,16 @@ class Echo(asyncio.Protocol):
                 continue
             self.due = max(now, self.due + self.pace_s)
             asyncio.get_running_loop().call_at(self.due, self.answer)
+
+    def name_line(self, lines: list[bytes]) -> None:
+        """Answer lines with a question among them: with the number after that of the line before it."""
+        for line in lines:
+            if line == QUESTION:
+                number = int(self.before[1 : self.before.index(b" ")]) + 1
+                self.transport.write(b"Error:checksum mismatch\nResend: %d\nok\n" % number)
+            else:
+                self.before = line if line.startswith(b"N") else self.before
+                self.transport.write(b"ok\n")
 
     def answer(self) -> None:
         if not self.transport.is_closing():

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import random
-import re
 import unittest
-from collections import deque
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from chronarch.core.answers import (
+    AskedCancel,
+    AskedResume,
     Boot,
     Chatter,
     Fault,
@@ -19,10 +19,14 @@ from chronarch.core.answers import (
     Heat,
     LineComplaint,
     Ok,
+    Prompt,
     Resend,
+    Waits,
+    WentOn,
     read_answer,
 )
 from chronarch.core.line_link import (
+    QUESTION,
     Acknowledged,
     BadWire,
     Drained,
@@ -36,61 +40,9 @@ from chronarch.core.line_link import (
     Steps,
     numbered,
 )
+from tests.support.toy import SlowWire, ToyMachine
 
 PROGRAM = Steps(tuple(b"G1 X%d" % n for n in range(40)))
-
-
-class ToyMachine:
-    """The rules of a firmware in a few lines, with a wire that damages, loses and repeats lines."""
-
-    def __init__(
-        self, seed: int, damage: float = 0.0, lose: float = 0.0, repeat: float = 0.0, numbered_oks: bool = False
-    ) -> None:
-        self.random = random.Random(seed)
-        self.damage, self.lose, self.repeat = damage, lose, repeat
-        self.numbered_oks = numbered_oks
-        self.last = 0
-        self.ran: list[bytes] = []
-
-    def wire(self, line: bytes) -> list[bytes]:
-        """What arrives of one line."""
-        luck = self.random.random()
-        if luck < self.lose:
-            return []
-        if luck < self.lose + self.damage:
-            at = self.random.randrange(len(line) - 1)
-            line = line[:at] + bytes([self.random.randrange(33, 127)]) + line[at + 1 :]
-        return [line, line] if self.random.random() < self.repeat else [line]
-
-    def take(self, data: bytes) -> bytes:
-        out = b""
-        for sent in data.splitlines(keepends=True):
-            for line in self.wire(sent):
-                for answer in self.answer(line.strip()):
-                    out += b"".join(self.wire(answer))
-        return out
-
-    def answer(self, line: bytes) -> list[bytes]:
-        found = re.fullmatch(rb"N(\d+) (.*)\*(\d+)", line)
-        given = re.search(rb"\*(\d+)$", line)
-        body = line[: line.rfind(b"*")]
-        total = 0
-        for byte in body:
-            total ^= byte
-        if not found or not given or int(given[1]) != total:
-            return self.refuse(b"checksum mismatch")
-        number, command = int(found[1]), found[2]
-        if command.startswith(b"M110"):
-            self.last = int(command.split(b"N")[1])
-            return [b"ok\n"]
-        if number != self.last + 1:
-            return self.refuse(b"line number is not the last line number + 1")
-        self.last = number
-        self.ran.append(command)
-        return [b"ok N%d\n" % number if self.numbered_oks else b"ok\n"]
-
-    def refuse(self, why: bytes) -> list[bytes]:
-        return [b"Error:%s, last line: %d\n" % (why, self.last), b"Resend: %d\n" % (self.last + 1), b"ok\n"]
 
 
 def converse(link: LineLink, machine: ToyMachine, most: int = 20_000) -> list[object]:
@@ -105,55 +57,37 @@ def converse(link: LineLink, machine: ToyMachine, most: int = 20_000) -> list[ob
         else:
             now += 0.1
             events += link.tick(now)
-        if any(isinstance(e, Finished | OutOfStep | Drained) for e in events):
+        if any(isinstance(e, Finished | OutOfStep | Drained | LostCount) for e in events):
             break
     return events
-
-
-class SlowWire:
-    """Bytes on their way in both directions: in order, each line late by a time drawn by lot, up to `late_s`."""
-
-    def __init__(self, machine: ToyMachine, late_s: float) -> None:
-        self.machine, self.late_s = machine, late_s
-        self.lot = random.Random(machine.random.random())
-        self.there: deque[tuple[float, bytes]] = deque()
-        self.back: deque[tuple[float, bytes]] = deque()
-
-    def _put(self, queue: deque[tuple[float, bytes]], line: bytes, now: float) -> None:
-        at = now + self.lot.random() ** 6 * self.late_s
-        queue.append((max(at, queue[-1][0]) if queue else at, line))
-
-    def pass_on(self, data: bytes, now: float) -> bytes:
-        """Take what the link sends at `now`; returns what arrives at it by then."""
-        for sent in data.splitlines(keepends=True):
-            for line in self.machine.wire(sent):
-                self._put(self.there, line, now)
-        while self.there and self.there[0][0] <= now:
-            at, line = self.there.popleft()
-            for answer in self.machine.answer(line.strip()):
-                for said in self.machine.wire(answer):
-                    self._put(self.back, said, at)
-        arrived = b""
-        while self.back and self.back[0][0] <= now:
-            arrived += self.back.popleft()[1]
-        return arrived
 
 
 def converse_slowly(link: LineLink, wire: SlowWire, most: int = 60_000) -> list[object]:
+    """Let link and machine talk over a slow wire, from one arrival to the next."""
     events: list[object] = []
     now = 0.0
     for _ in range(most):
-        now += 0.02
-        events += link.receive(wire.pass_on(link.outgoing(), now), now)
+        now = max(now + 0.001, min(wire.next_at(), now + 0.1))
+        arrived = wire.pass_on(link.outgoing(), now)
+        events += link.receive(arrived, now) if arrived else []
         events += link.tick(now)
-        if any(isinstance(e, Finished | OutOfStep | Drained) for e in events):
+        if any(isinstance(e, Finished | OutOfStep | Drained | LostCount) for e in events):
             break
     return events
+
+
+COUNTED = b"Error:checksum mismatch, last line: 0\nResend: 1\nok\n"
+
+
+def counted(link: LineLink) -> None:
+    """The machine takes the count and says that it wants the first line."""
+    link.outgoing()
+    link.receive(b"ok\n" + COUNTED, 0.0)
 
 
 def story(events: list[object]) -> list[object]:
     """The events that say how it went."""
-    return [e for e in events if isinstance(e, Finished | OutOfStep | Drained)]
+    return [e for e in events if isinstance(e, Finished | OutOfStep | Drained | LostCount)]
 
 
 def started(program: Steps = PROGRAM, **options: float) -> LineLink:
@@ -195,7 +129,7 @@ class Feeding(unittest.TestCase):
         if isinstance(events[-1], Finished):
             self.assertEqual(machine.ran, list(PROGRAM.commands))
         else:
-            self.assertIsInstance(events[-1], OutOfStep)
+            self.assertIsInstance(events[-1], OutOfStep | LostCount)
             self.assertEqual(machine.ran, list(PROGRAM.commands[: len(machine.ran)]))
 
     @settings(max_examples=60)
@@ -214,13 +148,13 @@ class Feeding(unittest.TestCase):
         if isinstance(events[-1], Finished):
             self.assertEqual(machine.ran, list(PROGRAM.commands))
         else:
-            self.assertIsInstance(events[-1], OutOfStep)
+            self.assertIsInstance(events[-1], OutOfStep | LostCount)
             self.assertEqual(machine.ran, list(PROGRAM.commands[: len(machine.ran)]))
 
     def test_a_window_keeps_several_lines_on_their_way_and_never_more_bytes_than_it_holds(self) -> None:
         link = started(window_bytes=64)
-        self.assertEqual(link.outgoing(), numbered(0, b"M110 N0"))
-        link.receive(b"ok\n", 0.0)
+        self.assertEqual(link.outgoing(), numbered(0, b"M110 N0") + QUESTION + b"\n")
+        link.receive(b"ok\n" + COUNTED, 0.0)
         first = link.outgoing()
         self.assertEqual(first.count(b"\n"), 5)
         self.assertLessEqual(len(first), 64)
@@ -229,8 +163,7 @@ class Feeding(unittest.TestCase):
 
     def test_a_number_tells_of_all_lines_before_it_and_an_old_one_of_none(self) -> None:
         link = started(window_bytes=64)
-        link.outgoing()
-        link.receive(b"ok\n", 0.0)
+        counted(link)
         link.outgoing()
         self.assertEqual(link.receive(b"ok N3\n", 0.1), [Acknowledged(3)])
         self.assertEqual(link.receive(b"ok N2\nok N3\n", 0.1), [])
@@ -255,7 +188,7 @@ class Feeding(unittest.TestCase):
         link.connected()
         link.ask()
         events: list[object] = []
-        for second in range(0, 400, 4):
+        for second in range(0, 700, 4):
             link.outgoing()
             events += link.tick(float(second))
         self.assertEqual([e for e in events if isinstance(e, Stands)], [Stands(None)])
@@ -325,16 +258,8 @@ class Feeding(unittest.TestCase):
         while len(machine.ran) < 5:
             link.receive(machine.take(link.outgoing()), now)
             now += 0.01
-        slow = link.outgoing()  # the sixth: no answer in time, so it goes out again
-        link.tick(now + 4)
-        first, late = machine.take(slow), machine.take(link.outgoing())
-        link.receive(first, now + 4.1)
-        now += 4.4
-        link.tick(now)  # the wire was quiet
-        seventh = link.outgoing()
-        self.assertTrue(seventh.startswith(b"N7 "))
-        events: list[object] = [*link.receive(late, now)]  # only now: what it says to the second sixth
-        events += link.receive(machine.take(seventh), now + 0.05)
+        sixth = link.outgoing()
+        events: list[object] = [*link.receive(machine.take(sixth + sixth), now)]  # the wire doubles it
         resends = link.resends
         events += converse(link, machine)
         self.assertEqual(machine.ran, list(PROGRAM.commands))
@@ -353,7 +278,6 @@ class Feeding(unittest.TestCase):
         link, machine = started(Steps((b"G28", b"M84"))), ToyMachine(1)
         link.receive(machine.take(link.outgoing()), 0.0)
         machine.take(link.outgoing())  # the machine ran G28; its ok never arrives
-        link.tick(0.1)
         link.tick(5.0)
         events = converse(link, machine)
         self.assertEqual(machine.ran, [b"G28", b"M84"])
@@ -382,7 +306,7 @@ class Feeding(unittest.TestCase):
     def test_a_machine_that_never_answers_is_given_up_with_a_reason(self) -> None:
         link = started()
         events: list[object] = []
-        for second in range(400):
+        for second in range(700):
             link.outgoing()
             events += link.tick(float(second))
         self.assertTrue(any(isinstance(e, Silent) for e in events))
@@ -426,6 +350,24 @@ class Answers(unittest.TestCase):
             "start": [Boot()],
             "!! driver fault": [Halted("driver fault")],
             "Error:fan 0 stalled": [Fault("fan 0 stalled")],
+            "error:Heating failed, system stopped! Heater_ID: 0": [
+                Halted("Heating failed, system stopped! Heater_ID: 0")
+            ],
+            'Error:Unknown command: "M900"': [Chatter('Error:Unknown command: "M900"')],
+            "OK": [Ok()],
+            "ok 12": [Ok(12)],
+            "RESEND:N7": [Resend(7)],
+            "wait": [],
+            "echo:busy: paused for user": [Waits("paused for user")],
+            "//action:paused": [Waits("paused at the machine")],
+            "// ACTION:RESUME": [AskedResume()],
+            "//action:resumed": [WentOn()],
+            "//action:cancel": [AskedCancel()],
+            "//action:prompt_begin Is the nozzle clean?": [Prompt("begin", "Is the nozzle clean?")],
+            "//action:prompt_button Yes": [Prompt("choice", "Yes")],
+            "echo:Filament ran out on E0": [FilamentOut()],
+            "echo:Filament runout sensor: ON": [Chatter("echo:Filament runout sensor: ON")],
+            "echo: External Reset": [Boot()],
             "//action:out_of_filament T0": [FilamentOut()],
             "T:205.1 /205.0 B:60.2 /60.0 @:0": [Heat(205.1, 205.0, 60.2, 60.0)],
             "ok T:21.0 /0.0 B:20.0 /0.0": [Heat(21.0, 0.0, 20.0, 0.0), Ok()],
@@ -457,18 +399,40 @@ class Answers(unittest.TestCase):
     def test_a_fault_is_not_taken_for_a_complaint(self) -> None:
         for text in (
             "fan 0 stalled",
-            "Heating failed, system stopped! Heater_ID: 0",
-            "Thermal Runaway, system stopped! Heater_ID: bed",
-            "MAXTEMP triggered, system stopped! Heater_ID: 0",
-            "Printer halted. kill() called!",
             "Unexpected hot-end temperature jump",
             "Probing failed",
             "Homing Failed",
-            "line sensor: filament number 1 is out",
             "last layer failed its check",
         ):
             with self.subTest(text=text):
                 self.assertEqual(read_answer(f"Error:{text}"), [Fault(text)])
+
+    def test_a_fault_after_which_a_machine_takes_no_more_is_told_from_one_it_goes_on_after(self) -> None:
+        for text in (
+            "Heating failed, system stopped! Heater_ID: 0",
+            "Thermal Runaway, system stopped! Heater_ID: bed",
+            "MAXTEMP triggered, system stopped! Heater_ID: 0",
+            "Printer halted. kill() called!",
+        ):
+            with self.subTest(text=text):
+                self.assertEqual(read_answer(f"Error:{text}"), [Halted(text)])
+
+    def test_whatever_words_come_with_a_wish_for_a_line_are_a_complaint_about_it(self) -> None:
+        for words in ("Error:Bad line, expected 1", "error:CRC is wrong", "ERROR: what was that?"):
+            link = started()
+            counted(link)
+            link.outgoing()
+            events = link.receive(words.encode() + b"\nResend: 1\nok\n", 0.1)
+            self.assertEqual(events, [])
+            self.assertIn(b"N1 ", link.outgoing(), "it goes out again")
+
+    def test_a_fault_is_told_at_once_with_all_that_came_with_it(self) -> None:
+        link = started()
+        counted(link)
+        link.outgoing()
+        events = link.receive(b"Error:Probing failed\necho:at X 20 Y 30\nError:Printer halted. kill() called!\n", 0.1)
+        events += link.tick(0.5)
+        self.assertEqual(events, [Halted("Probing failed; echo:at X 20 Y 30; Printer halted. kill() called!")])
 
     @given(st.binary(max_size=300))
     def test_no_bytes_from_a_machine_break_the_link(self, data: bytes) -> None:
@@ -478,4 +442,4 @@ class Answers(unittest.TestCase):
     def test_unknown_chatter_is_kept_for_the_log(self) -> None:
         link = started()
         self.assertEqual(link.receive(b"echo: SD card missing\n", 0.0), [Chatter("echo: SD card missing")])
-        self.assertEqual(link.spoken()[-1], (False, b"echo: SD card missing", False))
+        self.assertEqual(link.spoken()[-1][:2], (False, b"echo: SD card missing"))

@@ -1,52 +1,87 @@
-"""Answers that are older than what they seem to answer: on a wire that doubles lines they come in swarms."""
+"""Answers that are older than what they seem to answer: on a wire that is late or doubles lines they come in swarms."""
 
 from __future__ import annotations
 
 import unittest
 
-from chronarch.core.line_link import Drained, LinkState
-from tests.core.test_line_link import started
+from chronarch.core.line_link import Drained, LinkState, OutOfStep
+from tests.core.test_line_link import counted, started
 
-OK, LATE = b"ok\n", 2.0
+WANTS_1 = b"Error:checksum mismatch, last line: 0\nResend: 1\nok\n"
+WANTS_2 = b"Error:checksum mismatch, last line: 1\nResend: 2\nok\n"
 
 
 class FromBefore(unittest.TestCase):
     def test_a_line_that_is_out_is_not_proved_untaken_by_an_answer_from_before_it(self) -> None:
         link = started()
-        link.receive(OK, 0.0)  # the count stands; line 1 goes out
-        link.outgoing()
+        counted(link)
+        self.assertIn(b"N1 ", link.outgoing())
         link.hold()
-        events = link.receive(b"Resend: 1\nok\n", 0.1)  # of the count, said twice: line 1 may be taken
+        events = link.receive(WANTS_1 + WANTS_1, 0.1)  # of the count, come late: line 1 may be taken
         self.assertFalse([e for e in events if isinstance(e, Drained)])
-        self.assertIn(b"N0 M105", link.outgoing(), "before the first line it asks by one no machine takes")
-        events = link.receive(b"Error:checksum mismatch, last line: 1\nResend: 2\nok\n", 0.2)
-        events += link.tick(0.2 + LATE)
-        for n in range(1, 6):
-            data = link.outgoing()
-            if data:
-                events += link.receive(b"Error:x, last line: 1\nResend: 2\nok\n" * data.count(b"\n"), 0.2 + n * LATE)
-            events += link.tick(0.9 + n * LATE)
+        asked = b""
+        for n in range(20):
+            asked = link.outgoing() or asked
+            events += link.tick(n * 5.0)
+        fence = asked.split()[0].decode()
+        events += link.receive(b"ok\n" + WANTS_1, 101.0)
+        self.assertFalse([e for e in events if isinstance(e, Drained)], "no fence has come back")
+        events += link.receive(f'echo:Unknown command: "{fence}"\nok\n'.encode() + WANTS_2, 102.0)
+        again = link.outgoing().split()[0].decode()  # this wire has shown trouble: it is asked twice
+        events += link.receive(f'echo:Unknown command: "{again}"\nok\n'.encode() + WANTS_2, 103.0)
         self.assertEqual([e.count for e in events if isinstance(e, Drained)], [1])
         self.assertIs(link.state, LinkState.RESTING)
 
     def test_held_before_anything_went_out_nothing_needs_to_be_asked(self) -> None:
         link = started()
         link.hold()
-        self.assertEqual([e.count for e in link.receive(OK, 0.0) if isinstance(e, Drained)], [0])
-        self.assertNotIn(b"M105", link.outgoing())
+        link.outgoing()
+        events = link.receive(b"ok\n" + WANTS_1, 0.0)
+        self.assertEqual([e.count for e in events if isinstance(e, Drained)], [0])
+        self.assertEqual(link.outgoing(), b"")
 
-    def test_a_wish_for_another_programs_line_is_waited_out_and_the_count_is_not_set_again(self) -> None:
+    def test_no_line_goes_out_before_the_machine_says_that_it_wants_it(self) -> None:
         link = started()
-        link.receive(OK, 0.0)
+        link.outgoing()
+        for n in range(5):
+            link.receive(b"ok\n", 0.1 * n)
+            self.assertNotIn(b"N1 ", link.outgoing())
+        link.receive(WANTS_1, 1.0)
+        for n in range(3):  # the count was set more than once: what came before is flushed by a fence
+            asked = link.outgoing()
+            if b"N1 " in asked:
+                break
+            fence = asked.split()[0].decode()
+            link.receive(f'echo:Unknown command: "{fence}"\nok\n'.encode() + WANTS_1, 2.0 + n)
+        else:
+            self.fail("the first line never goes out")
+
+    def test_once_a_line_has_gone_out_the_count_is_never_set_again(self) -> None:
+        link = started()
+        counted(link)
         self.assertIn(b"N1 ", link.outgoing())
-        for n in range(6):
-            link.receive(b"Resend: 900006011\nok\n", 0.01 * n)
-        self.assertIs(link.state, LinkState.SETTLING)
-        self.assertEqual(link.outgoing(), b"", "nothing goes out while answers from before still come")
-        link.receive(b"Resend: 2\nok\n", 0.1)
-        link.tick(0.1 + LATE)
-        self.assertEqual(link.acknowledged, 1)
-        self.assertNotIn(b"M110", link.outgoing())
+        events: list[object] = []
+        for n in range(2000):
+            sent = link.outgoing()
+            self.assertNotIn(b"M110", sent)
+            for line in sent.split(b"\n"):
+                if line.startswith(b"Q"):
+                    events += link.receive(b'echo:Unknown command: "%s"\nok\n' % line, n * 1.0)
+            events += link.receive(b"Resend: 900006011\nok\n", n * 1.0)
+            events += link.tick(n * 1.0 + 0.5)
+        self.assertTrue([e for e in events if isinstance(e, OutOfStep)], "it is given up with a reason")
+
+    def test_a_machine_that_always_says_no_is_not_asked_thousands_of_times_a_second(self) -> None:
+        link = started()
+        counted(link)
+        sent = 0
+        for n in range(1000):  # one second
+            data = link.outgoing()
+            sent += len(data.splitlines())
+            if data:
+                link.receive(b"Error:no\nResend: 1\nok\n", n / 1000)
+            link.tick(n / 1000)
+        self.assertLess(sent, 20)
 
 
 if __name__ == "__main__":

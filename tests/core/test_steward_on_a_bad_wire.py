@@ -18,8 +18,8 @@ from chronarch.core.line_link import OWN_BASE, Steps
 from chronarch.core.mind import Errand, Moment
 from chronarch.core.states import MachineState, Outcome, WrongState
 from chronarch.core.steward import Phase, Steward
-from tests.core.test_line_link import ToyMachine
 from tests.support.gcode import commands, squares
+from tests.support.toy import ToyMachine
 
 TEXT = squares(layers=1, rounds=3)
 COMMANDS = [c.encode() for c in commands(TEXT)]
@@ -34,10 +34,13 @@ class CountingMachine(ToyMachine):
     def __init__(self, seed: int, damage: float, lose: float, repeat: float) -> None:
         super().__init__(seed, damage, lose, repeat)
         self.file: list[bytes] = []
+        self.set_back = 0
+        """How often the count was set to a line of the file that has run."""
 
     def answer(self, line: bytes) -> list[bytes]:
         before = len(self.ran)
         said = super().answer(line)
+        self.set_back += len(self.ran) == before and b" M110 N" in line and self.last < len(self.file)
         if len(self.ran) > before and self.last < OWN_BASE:
             self.file.append(self.ran[-1])
         return said

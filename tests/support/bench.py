@@ -69,6 +69,10 @@ class Bench:
         self.told += [happening for _, happening in self.steward.happened()]
 
     def take(self, line: bytes) -> None:
+        if line.startswith(b"Q"):
+            self.say(f'echo:Unknown command: "{line.decode()}"')
+            self.say("ok")
+            return
         if not line.startswith(b"N"):
             self.urgent.append(line)
             self.blocked = False

@@ -7,7 +7,9 @@ log, otherwise ignored. docs/protocols/line-link.md is the description.
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Literal
 
 
 @dataclass(frozen=True)
@@ -62,7 +64,37 @@ class FilamentOut:
 
 @dataclass(frozen=True)
 class AskedPause:
-    """The machine itself asks for a pause."""
+    """The machine asks to be paused."""
+
+
+@dataclass(frozen=True)
+class AskedResume:
+    """Somebody at the machine asks to go on."""
+
+
+@dataclass(frozen=True)
+class AskedCancel:
+    """Somebody at the machine asks to end the build."""
+
+
+@dataclass(frozen=True)
+class Waits:
+    """The machine has paused itself and waits for a person; `text` is what it says of that."""
+
+    text: str
+
+
+@dataclass(frozen=True)
+class WentOn:
+    """The machine says that it goes on by itself."""
+
+
+@dataclass(frozen=True)
+class Prompt:
+    """One piece of a question that the machine puts to a person: its text, one choice, that it is complete, its end."""
+
+    piece: Literal["begin", "choice", "show", "end"]
+    text: str = ""
 
 
 @dataclass(frozen=True)
@@ -92,11 +124,27 @@ class Chatter:
 
 
 Answer = (
-    Ok | Resend | Busy | Boot | Heat | Position | FilamentOut | AskedPause | Fault | Halted | LineComplaint | Chatter
+    Ok
+    | Resend
+    | Busy
+    | Boot
+    | Heat
+    | Position
+    | FilamentOut
+    | AskedPause
+    | AskedResume
+    | AskedCancel
+    | Waits
+    | WentOn
+    | Prompt
+    | Fault
+    | Halted
+    | LineComplaint
+    | Chatter
 )
 
 _NUMBER = r"[-+]?\d+(?:\.\d+)?"
-_OK = re.compile(r"^ok(?:\s+N(\d+))?(?=\s+(?!N)|$)")
+_OK = re.compile(r"^ok(?:\s+N?(\d+))?(?=\s+(?![N\d])|$)", re.IGNORECASE)
 _RESEND = re.compile(r"^(?:resend|rs)\b:?\s*N?(\d+)\s*$", re.IGNORECASE)
 _NOZZLE = re.compile(rf"\bT0?:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
 _BED = re.compile(rf"\bB:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
@@ -113,12 +161,53 @@ _COMPLAINTS = {
 """What machines say of a damaged line, and of one out of turn (true)."""
 ALIKE = 0.5
 """How like one of them a text must be, letter by letter: the complaint may itself have been damaged on its way."""
-_RULES: tuple[tuple[re.Pattern[str], type], ...] = (
-    (re.compile(r"^(?:echo:)?\s*busy\b", re.IGNORECASE), Busy),
-    (re.compile(r"^start\b"), Boot),
-    (re.compile(r"^//\s*action:\s*out_of_filament\b"), FilamentOut),
-    (re.compile(r"^//\s*action:\s*pause\b"), AskedPause),
+_PREFIX = r"^(?:echo:|error:|//|!!)?\s*"
+_RULES: tuple[tuple[re.Pattern[str], Answer | None], ...] = tuple(
+    (re.compile(pattern, re.IGNORECASE), answer)
+    for pattern, answer in (
+        (_PREFIX + r"busy:\s*paused for (?:user|input)\b", Waits("paused for user")),
+        (_PREFIX + r"busy\b", Busy()),
+        (r"^wait$", None),
+        (r"^start\b", Boot()),
+        (_PREFIX + r"(?:power ?up|(?:external|brown ?out|watchdog|software) reset)\b", Boot()),
+        (_PREFIX + r"[\w ]+ state:? ready\b", Boot()),
+        (
+            r"^(?:echo:|error:|//|!!).*\bfilament\b(?:(?!sensor|detect).){0,30}?"
+            r"\b(?:ran out|run ?out(?!:| ?(?:on|off|sensor|detection)\b)|is out|empty|missing|not (?:present|found))",
+            FilamentOut(),
+        ),
+    )
 )
+"""What a whole line says, by the first that fits; None is a line that says nothing."""
+
+_ACTION = re.compile(r"^//\s*action:\s*(\w+)\s*(.*)$", re.IGNORECASE)
+_ACTIONS: dict[str, Callable[[str], Answer]] = {
+    "out_of_filament": lambda text: FilamentOut(),
+    "filament_runout": lambda text: FilamentOut(),
+    "pause": lambda text: AskedPause(),
+    "paused": lambda text: Waits(text or "paused at the machine"),
+    "resume": lambda text: AskedResume(),
+    "resumed": lambda text: WentOn(),
+    "cancel": lambda text: AskedCancel(),
+    "prompt_begin": lambda text: Prompt("begin", text),
+    "prompt_button": lambda text: Prompt("choice", text),
+    "prompt_choice": lambda text: Prompt("choice", text),
+    "prompt_show": lambda text: Prompt("show"),
+    "prompt_end": lambda text: Prompt("end"),
+}
+"""What a machine asks of its host in a comment."""
+
+UNKNOWN = re.compile(
+    r"\b(?:unknown|bad|unsupported|unrecogni[sz]ed|invalid) (?:command|code|[gm]-?code|word)\b", re.IGNORECASE
+)
+"""How machines say that they do not know a command."""
+
+_STOPPED = re.compile(
+    r"\b(?:halted|killed|kill\(\)|system stopped|shut ?down|stopped due to|emergency stop|thermal runaway"
+    r"|(?:max|min) ?temp(?:erature)? (?:triggered|error)|heating failed)\b",
+    re.IGNORECASE,
+)
+"""Words of a fault after which a machine takes no more."""
 
 
 def _heat(line: str) -> Heat | None:
@@ -157,14 +246,22 @@ def read_answer(line: str) -> list[Answer]:
     resend = _RESEND.match(line)
     if resend:
         return [Resend(int(resend[1]))]
-    for pattern, kind in _RULES:
+    for pattern, said in _RULES:
         if pattern.match(line):
-            return [kind()]
+            return [] if said is None else [said]
+    action = _ACTION.match(line)
+    if action and action[1].lower() in _ACTIONS:
+        return [_ACTIONS[action[1].lower()](action[2].strip())]
     if line.startswith("!!"):
         return [Halted(line[2:].strip() or "no reason given")]
     if line.lower().startswith("error:"):
         text = line[6:].strip()
-        return [_complaint(text) or Fault(text or "no reason given")]
+        if UNKNOWN.search(text):
+            return [Chatter(line)]
+        complaint = _complaint(text)
+        if complaint is not None:
+            return [complaint]
+        return [Halted(text) if _STOPPED.search(text) else Fault(text or "no reason given")]
     position = _POSITION.match(line)
     if position:
         return [Position(*(float(n) for n in position.groups()))]

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from chronarch.core.answers import UNKNOWN
+
 
 @dataclass
 class Aside:
@@ -21,7 +23,7 @@ class Aside:
     @property
     def unknown(self) -> str:
         """What the machine said of a word it does not know; empty when it knew all."""
-        return next((line for line in self.said if "unknown command" in line.lower()), "")
+        return next((line for line in self.said if UNKNOWN.search(line)), "")
 
     @property
     def over(self) -> bool:

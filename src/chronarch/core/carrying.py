@@ -26,6 +26,8 @@ from chronarch.core.progress import Progress
 from chronarch.core.states import MachineState
 from chronarch.core.wording import adjustment
 
+QUERIES_REST = 15
+"""After a query nothing is asked for so many times what it took: queries take a small share of a slow wire's turns."""
 ASK_HEAT_S = 4.0
 """How often a machine that does not report its heat by itself is asked, in shop seconds."""
 
@@ -55,6 +57,7 @@ class Carrying(Mind):
         *,
         report_every_s: int = 1,
         answer_timeout_s: float = 3.0,
+        fences_from: int = 0,
     ) -> None:
         super().__init__(model, state)
         self.phase = Phase.RESTING
@@ -63,7 +66,12 @@ class Carrying(Mind):
         self.pauses_before: set[int] = set()
         """Layers before which hands want a pause."""
         self.nozzle_rests = False
-        self.link = LineLink(answer_timeout_s, window_bytes=model.window_bytes)
+        self.waits = ""
+        """What the machine itself waits for a person for."""
+        self.question = ""
+        self.choices: tuple[str, ...] = ()
+        """What it asks of a person, and what may be answered."""
+        self.link = LineLink(answer_timeout_s, window_bytes=model.window_bytes, fences_from=fences_from)
         self._report_every_s = report_every_s
         self._modal = ModalState()
         self._modal_at = 0
@@ -71,6 +79,10 @@ class Carrying(Mind):
         self._prepared = False
         self._parked = False
         self._retracted = False
+        self._unsure = False
+        """Whether it is not known how far the machine is in the file."""
+        self._last_words = ""
+        """A fault that the machine has reported and since which it has taken nothing."""
         self._homed = False
         self._on_file = False
         self._passed_wait = -1
@@ -81,6 +93,12 @@ class Carrying(Mind):
         self._changed = False
         self._parked_at: datetime | None = None
         self._asked_at: datetime | None = None
+        self._query: Aside | None = None
+        self._query_began_s = self._query_ended_s = self._query_cost_s = 0.0
+
+    def _pass(self, now: Moment) -> None:
+        super()._pass(now)
+        self.link.now_s = now.real_s
 
     def outgoing(self) -> bytes:
         """Bytes to write to the machine now."""
@@ -235,10 +253,14 @@ class Carrying(Mind):
             every = self.model.watchdog_s / 4
         if not every or self.phase not in (Phase.FEEDING, Phase.PARKED, Phase.RESTING) or self._asides or self._aside:
             return
+        if self._query is not None:
+            self._query_cost_s, self._query = now.real_s - self._query_began_s, None
+            self._query_ended_s = now.real_s
         self._asked_at = self._asked_at or now.shop
-        if (now.shop - self._asked_at).total_seconds() >= every and self._prepared:
-            self._asked_at = now.shop
-            self._slip((b"M105",))
+        due = (now.shop - self._asked_at).total_seconds() >= every and self._prepared and not self._unsure
+        if due and now.real_s - self._query_ended_s >= QUERIES_REST * self._query_cost_s:
+            self._asked_at, self._query_began_s = now.shop, now.real_s
+            self._query = self._slip((b"M105",))
 
     # The build -----------------------------------------------------------------------------------------------
 

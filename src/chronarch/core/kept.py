@@ -43,3 +43,5 @@ class Kept:
     laying_s: float = 0.0
     warming_s: float = 0.0
     laid_from_s: float | None = None
+    unsure: bool = False
+    waits: str = ""

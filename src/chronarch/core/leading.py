@@ -23,7 +23,20 @@ from __future__ import annotations
 from abc import abstractmethod
 
 from chronarch.core import programs
-from chronarch.core.answers import AskedPause, Boot, Chatter, Fault, FilamentOut, Halted, Heat, Position
+from chronarch.core.answers import (
+    AskedCancel,
+    AskedPause,
+    AskedResume,
+    Chatter,
+    Fault,
+    FilamentOut,
+    Halted,
+    Heat,
+    Position,
+    Prompt,
+    Waits,
+    WentOn,
+)
 from chronarch.core.asides import Aside
 from chronarch.core.carrying import Carrying, Phase
 from chronarch.core.gcode.modal import ModalState
@@ -51,8 +64,10 @@ from chronarch.core.line_link import (
     LinkState,
     LostCount,
     OutOfStep,
+    Overdue,
     Program,
     Silent,
+    SlowWire,
     Stands,
     Steps,
 )
@@ -60,10 +75,11 @@ from chronarch.core.mind import Errand, Moment, Pausing, Settings
 from chronarch.core.progress import Progress
 from chronarch.core.states import MACHINE, MachineEvent, MachineState, Outcome, TooLate, WrongState, after
 
+MOST_CHOICES = 10
 ON_FILE = frozenset({Phase.FEEDING, Phase.TURNING, Phase.PAUSING})
 _OVER = frozenset({Phase.RESTING, Phase.STOPPING, Phase.ENDING})
 
-_TROUBLES = (Heat, FilamentOut, AskedPause, Fault, BadWire)
+_TROUBLES = (Heat, FilamentOut, AskedPause, AskedCancel, Fault, BadWire, Waits)
 
 
 class Leading(Carrying):
@@ -124,9 +140,16 @@ class Leading(Carrying):
         self._pass(now)
         self._take(self.link.tick(now.real_s))
         self._tick_common(now, self.phase is Phase.RESTING)
+        if self._last_words and self.link.suspect:
+            self._broken(f"the machine has not answered since it reported: {self._last_words}", Outcome.FAILED)
         if self.link.state is LinkState.AWAY:
             return
-        if self.phase is Phase.PARKED and self.link.state is LinkState.RESTING and self.link.program is None:
+        if (
+            self.phase is Phase.PARKED
+            and not self._unsure
+            and self.link.state is LinkState.RESTING
+            and self.link.program is None
+        ):
             self._let_nozzle_rest(now)
         if self.phase is Phase.RESTING and self.link.program is None:
             self._idle_safety(now)
@@ -188,8 +211,12 @@ class Leading(Carrying):
         self._changed = True
 
     def resume(self, now: Moment) -> None:
-        """Undo a pause: heat, return, go on with the very next line."""
+        """Undo a pause: heat, return, go on with the very next line. A machine that waits for a person itself is told
+        that there is one; where its place is not known it is asked first."""
         self._pass(now)
+        if self.waits and self.phase is not Phase.PARKED:
+            self.link.urgent(b"M108")
+            return
         if self.phase is not Phase.PARKED:
             raise WrongState("Nothing to resume: the build is not paused and parked.")
         if self._aside is not None or self._asides or self.link.state is LinkState.ASKING:
@@ -199,8 +226,23 @@ class Leading(Carrying):
         self.change = ""
         self.nozzle_rests = False
         self._parked_at = None
+        if self._unsure:
+            self.phase = Phase.ASKING
+            self.link.ask()
+            return
+        self._reheat()
+
+    def _reheat(self) -> None:
         self.phase = Phase.REHEATING
         self._carry(programs.heat_again(self._caught_up()))
+
+    def answer(self, choice: int, now: Moment) -> None:
+        """Answer what the machine asks of a person, by the number of a choice, from 0."""
+        self._pass(now)
+        if not 0 <= choice < len(self.choices):
+            raise WrongState(f"The machine offers {len(self.choices)} choices; there is no choice {choice}.")
+        self.link.urgent(b"M876 S%d" % choice)
+        self._answered_prompt()
 
     def stop(self, reason: str, now: Moment, outcome: Outcome = Outcome.STOPPED) -> None:
         """End the build: heaters off, park, bed presented."""
@@ -268,7 +310,8 @@ class Leading(Carrying):
     def _fresh(self) -> None:
         """Nothing is left of an earlier build."""
         self._pausing = None
-        self._parked = self._retracted = self.nozzle_rests = False
+        self._parked = self._retracted = self.nozzle_rests = self._unsure = False
+        self.waits = ""
         self._passed_wait = -1
         self.pauses_before = set()
         self.settings = Settings()
@@ -302,26 +345,35 @@ class Leading(Carrying):
                 case Drained(count):
                     self._stand_at(count)
                     self._drained(count)
-                case Finished():
-                    self._finished()
+                case Finished(proof):
+                    self._finished(proof)
                 case Stands(wants):
                     self._stands(wants)
                 case FilamentOut():
                     self._trouble("filament ran out")
                 case AskedPause():
                     self._trouble("the machine asked for a pause")
+                case AskedResume() | AskedCancel() | Waits() | WentOn() | Prompt():
+                    self._at_the_machine(event)
                 case Fault(text):
+                    self._last_words = text
                     self._trouble(f"the machine reports a fault: {text}")
+                    if self.link.state is LinkState.RESTING and self.link.program is None:
+                        self.link.ask()  # is it still there?
                 case Position(x, y, z):
                     self.position_mm = (x, y, z) if self._homed else None
                 case OutOfStep(text):
                     self._out_of_step(text)
                 case Halted(text):
                     self._broken(f"the machine halted: {text}", Outcome.FAILED)
-                case Boot():
-                    self._rebooted()
                 case Silent():
                     self.wants_reconnect = True
+                case SlowWire(seconds):
+                    text = f"the wire takes {seconds:.1f} s to bring an answer, and each line waits for one: look at it"
+                    self._tell(Noticed(text, self.build, True))
+                case Overdue(command, seconds):
+                    minutes = f"{seconds / 60:.0f} min"
+                    self._tell(Noticed(f"the machine has been at {command} for {minutes}: look at it", self.build))
                 case LostCount():
                     self._rebooted()
                 case BadWire(share):
@@ -347,8 +399,59 @@ class Leading(Carrying):
             if heaters_off and self.phase is Phase.PARKED and self.link.state is LinkState.RESTING:
                 self._carry(Steps(programs.HEATERS_OFF[:2]))
 
+    def _at_the_machine(self, event: AskedResume | AskedCancel | Waits | WentOn | Prompt) -> None:
+        """Somebody at the machine, or its own program, wants something of a person."""
+        assert self._moment is not None
+        under_way = self.errand is not None and self.phase not in _OVER
+        match event:
+            case AskedResume() if self.phase is Phase.PARKED and self.can_resume:
+                self.resume(self._moment)
+            case AskedCancel() if under_way and self.phase is not Phase.ASKING:
+                self.stop("cancelled at the machine", self._moment)
+            case Waits(text):
+                self._machine_waits(f"the machine waits for somebody: {text}")
+            case WentOn():
+                self._went_on()
+            case Prompt("begin", text):
+                self.question, self.choices = text, ()
+            case Prompt("choice", text):
+                self.choices = (*self.choices, text)[:MOST_CHOICES]
+            case Prompt("show"):
+                self._machine_waits(f"the machine asks: {self.question} ({' / '.join(self.choices) or 'no choice'})")
+            case Prompt("end"):
+                self._answered_prompt()
+            case _:
+                pass
+
+    def _machine_waits(self, text: str) -> None:
+        if self.waits == text:
+            return
+        if self.state in (MachineState.WARMING, MachineState.BUILDING) and self.errand is not None:
+            self._move(MachineEvent.PAUSE, text)
+            self._tell(BuildPaused(self.errand.build, text, True))
+        elif not self.waits:
+            self._tell(Noticed(text, self.build))
+        self.waits, self._changed = text, True
+
+    def _went_on(self) -> None:
+        """The machine no longer waits for anybody."""
+        if not self.waits:
+            return
+        self.waits, self._changed = "", True
+        if self.phase is not Phase.PARKED and self.state is MachineState.PAUSED and self._pausing is None:
+            self._move(MachineEvent.RESUME)
+            self._tell(BuildResumed(self._errand().build))
+            if self._laying_begun():
+                self._lay()
+
+    def _answered_prompt(self) -> None:
+        self.question, self.choices = "", ()
+
     def _out_of_step(self, text: str) -> None:
-        if self.phase in (Phase.FEEDING, Phase.TURNING, Phase.PAUSING, Phase.ASIDE) and self.errand is not None:
+        if self._on_file and self.phase in ON_FILE and self.errand is not None and not self.link.untouched:
+            self._stand_at(self.link.sure)
+            self._stand_unsure(Pausing(text, by_itself=True))
+        elif self.phase in (Phase.FEEDING, Phase.TURNING, Phase.PAUSING, Phase.ASIDE) and self.errand is not None:
             if self._pausing is None:
                 self._pausing = Pausing(text, by_itself=True)
             if self._on_file:
@@ -362,8 +465,24 @@ class Leading(Carrying):
             self._drop_asides(text)
             self._tell(Noticed(text, self.build))
 
+    def _stand_unsure(self, why: Pausing) -> None:
+        """How far the machine is in the file is not known: nothing is sent until somebody has looked at it."""
+        self._drop_asides(why.reason)
+        self._pausing = None
+        self._unsure = self._changed = True
+        self.phase = Phase.PARKED
+        if self.state is MachineState.PAUSED:
+            self.reason = why.reason
+            self._tell(Noticed(why.reason, self.build))
+        else:
+            self._move(MachineEvent.PAUSE, why.reason)
+            self._tell(BuildPaused(self._errand().build, why.reason, why.by_itself))
+
     def _acknowledged(self, count: int) -> None:
         progress = self.progress
+        self._last_words = ""
+        if self.waits:
+            self._went_on()
         if progress is None or not self._on_file:
             return
         if count > progress.acknowledged:
@@ -377,8 +496,12 @@ class Leading(Carrying):
             return
         if count >= self.progress.acknowledged:
             self._acknowledged(count)
-            return
-        self.progress.acknowledged = count
+        else:
+            self._place_at(count)
+
+    def _place_at(self, count: int) -> None:
+        """The build stands after `count` of the file's commands, whatever was believed before."""
+        self._progress().acknowledged = count
         if self._modal_at > count:
             self._modal, self._modal_at = ModalState(), 0
 
@@ -437,7 +560,8 @@ class Leading(Carrying):
         self._parked_at = None
         self._carry(programs.park(self.model, lift=lift, heaters_off=why.heaters_off))
 
-    def _finished(self) -> None:
+    def _finished(self, proof: int) -> None:
+        self._last_words = ""
         if self._aside is not None:
             if self._doing[0] is None and self._doing[1]:
                 self._acquainted(self._aside, self._doing[1])
@@ -447,7 +571,9 @@ class Leading(Carrying):
         elif self.phase in ON_FILE and self._on_file:
             self._pausing = None
             self._drop_asides("the build ended")
-            self._ending = (Outcome.COMPLETED, "")
+            lines = len(self._errand().program)
+            short = f"the machine's own count says that it took {proof} of the file's {lines} commands"
+            self._ending = (Outcome.COMPLETED, "") if proof == lines else (Outcome.FAILED, short)
             self._start_ending()
         elif self.phase is Phase.STOPPING:
             self._start_ending()
@@ -492,7 +618,8 @@ class Leading(Carrying):
         """The machine has stopped itself: its build is over and hands must see to it."""
         self.link.drop()
         self._drop_asides(reason)
-        self._prepared = False
+        self._prepared = self._unsure = False
+        self._last_words = self.waits = ""
         self._forget_position()
         if self.errand is not None and self.phase is not Phase.RESTING:
             self._ending = (outcome, reason)
@@ -505,7 +632,11 @@ class Leading(Carrying):
 
     def _rebooted(self) -> None:
         """The machine started anew: its heaters are off and its position is gone."""
+        if self._last_words:
+            self._broken(f"the machine restarted after it reported: {self._last_words}", Outcome.FAILED)
+            return
         self.link.drop()
+        self.waits, self._unsure = "", False
         self._drop_asides("the machine restarted itself")
         self._prepared = False
         self._forget_position()

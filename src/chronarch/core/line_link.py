@@ -1,108 +1,107 @@
 """The line protocol towards one machine, with no I/O: programs in, bytes out; bytes in, events out.
 
-Two rules hold all of it up:
+Three rules hold all of it up:
 
 1.  Everything that acts is a numbered, check-summed line of a *program*. The machine takes line n only after line n - 1
     and names the one it expects when another comes; so however often a line is sent, it runs once, and in order.
-2.  Before a program's first line the count is set with `M110`, which may be repeated without harm.
+2.  The count is set with `M110` before a program's first line, and never again while that program is carried. The first
+    line goes out only after the machine itself has said that it wants just that line.
+3.  A wire delivers in order. What a machine says of its place is believed when nothing older can still be on its way:
+    because nothing beyond was ever sent, or because a *fence* has come back.
 
 One line is outstanding at a time, or as many as fit `window_bytes` where the model says how much the machine buffers.
-A line without an answer is sent again; the machine's count sorts out whether it was lost or its answer. The file's own
-lines count from 1; programs of the tender's own (asides, heating off, parking) count from `OWN_BASE`, so that the two
-can be told apart in any record of what a machine ran, and by a tender that was started anew.
+The file's own lines count from 1; programs of the tender's own (asides, heating off, parking) count from `OWN_BASE`,
+each from another thousand, so that the two can be told apart in any record of what a machine ran, and no number of
+one program can be meant for the one before it.
 
-After a repeat, when a line was refused with others behind it, or out of turn while another is outstanding, the link
-*settles*: it listens until the wire is quiet and then goes by the last thing the machine said.
+A *question* is a line whose checksum is wrong on purpose: no machine runs it, and the answer names the line it wants.
+A *fence* is a word no machine knows; its complaint names it. Whatever is not plainly one line's answer (a late one,
+one out of turn, none at all, a greeting, a new connection) makes the link *ask*: it sends a fence and a question, and
+goes by the number that comes after the fence. A machine that names nothing is asked until it has said the same twice,
+with several measured round trips of silence behind each.
 
-A plain `ok` does not say which line it is for, and one that comes twice puts the link ahead of the machine. So before
-a program is left, at its end, for a pause or for an aside, the link *confirms* where the machine stands: it sends the
-last line once more and goes on only when the machine answers that it wants the one after it, twice on a wire that has
-shown trouble.
-
-A new tender that finds a machine at work *asks*: it sends a line whose checksum is wrong on purpose, which no machine
-runs, and believes the line number the machine then wants once it has said it twice alike.
+A plain `ok` does not say which line it is for. So a program is left, at its end, for a pause or for an aside, only
+after a question was answered with the line after the last one sent: that number can be said only by a machine that
+has taken all of them. It is kept as the `proof`.
 
 The table, state x event -> state ("-" is: stay):
 
-    state       sends            ok          resend      silence       quiet
-    away        nothing          -           -           -             -
-    resting     nothing          -           -           -             -
-    numbering   M110 N(k)        feeding     recovering  numbering     -
-    feeding     lines from n     feeding     recovering  feeding n     -
-    recovering  nothing          as numbering or feeding, again        again
-    settling    nothing          -           -           -             as the last answer says
-    asking      a wrong line     -           -           asking        asking, or resting with what it said
+    state       sends             ok          the line it wants              silence
+    away        nothing           -           -                              -
+    resting     nothing           -           -                              -
+    counting    question, M110,   -           recovering if it is the first  counting
+                question
+    feeding     lines from n      feeding     recovering, or asking          asking
+    recovering  nothing           feeding     asking                         feeding
+    confirming  question          -           recovering if all are taken    asking
+    asking      fence, question   -           recovering, or resting         asking
 
-Losing the connection leads to away from everywhere; a new one to resting without a program, to numbering where its
-count was never set, else to feeding: the oldest outstanding line goes out again. `held` is not a state but a wish: with
-it set, no new line follows; nor beyond the line that `until` names.
+Losing the connection leads to away from everywhere; a new one to resting without a program, to counting where its
+count was never set, else to asking. `held` is not a state but a wish: with it set, no new line follows; nor beyond the
+line that `until` names.
 """
 
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum, auto
-from functools import reduce
-from operator import xor
-from typing import NamedTuple, Protocol
+from typing import NamedTuple
 
 from chronarch.core.answers import (
     Answer,
+    Boot,
     Busy,
+    Chatter,
     Fault,
+    Halted,
     LineComplaint,
     Ok,
     Resend,
     read_answer,
 )
+from chronarch.core.framing import (
+    FENCES,
+    OWN_BASE,
+    QUESTION,
+    Program,
+    Steps,
+    checksum,
+    fence,
+    fence_in,
+    longest_s,
+    numbered,
+    silent_s,
+)
+from chronarch.core.round_trip import GRAIN_S, RoundTrip
 
-OWN_BASE = 900_000_000
-"""Line numbers of the tender's own programs begin above this one."""
+__all__ = ["OWN_BASE", "QUESTION", "LineLink", "LinkState", "Program", "Steps", "checksum", "numbered"]
 
 LONGEST_ANSWER = 4096
-MOST_REPEATS = 25
-GOES_BACK = 64
-"""A machine that wants a line further back than this, and it is the first of all, has lost its count: it restarted."""
+MOST_TRIES = 25
+"""Answers to one line that do not fit, after which the link gives up."""
+FREE_TRIES = 3
+"""Tries after which the next one waits, longer each time: a machine that always says no is not asked at full speed."""
+MOST_SILENCES, RECONNECT_EVERY = 12, 3
+"""Waits in which nothing at all was heard: after so many the link gives up, and the connection is made anew each so
+many."""
+PAUSE_S, LONGEST_PAUSE_S = 0.05, 5.0
+FAULT_SETTLES_S, MOST_FAULT_LINES = 0.3, 8
+"""A fault is told once so long has passed, with all that was said by then. A wish for a line makes it a complaint."""
 
 TRUSTED, TOO_BAD = 50, 8
 """A wire that damages so many of so many lines is not to be trusted: an eight-bit checksum lets about one in a hundred
 of the lines pass that were damaged in more than one place."""
 
-OUT_OF_TURN = LineComplaint(out_of_turn=True)
+SLOW_S, SLOW_SAMPLES = 0.8, 5
+"""A wire whose questions take so long to be answered, in the mean of so many, is slow."""
 
 SUSPECT_AFTER = 2
-"""Repeats of one line after which the machine is suspected not to listen."""
+"""Silent waits after which the machine is suspected not to listen."""
+SAMPLE_EVERY = 16
+"""Of the lines that are plainly taken one in so many is a sample of the round trip."""
 
-
-class Program(Protocol):
-    """Commands by index, from 0; `command` gives one as it goes to the machine, `waits` are those at which the file
-    asks for hands: they stop the feeding and are not sent."""
-
-    @property
-    def waits(self) -> Mapping[int, bytes]: ...
-
-    def __len__(self) -> int: ...
-
-    def command(self, index: int) -> bytes: ...
-
-
-@dataclass(frozen=True)
-class Steps:
-    """A short program held in memory."""
-
-    commands: Sequence[bytes]
-
-    @property
-    def waits(self) -> Mapping[int, bytes]:
-        return {}
-
-    def __len__(self) -> int:
-        return len(self.commands)
-
-    def command(self, index: int) -> bytes:
-        return self.commands[index]
+OUT_OF_TURN = LineComplaint(out_of_turn=True)
 
 
 class Acknowledged(NamedTuple):
@@ -113,19 +112,21 @@ class Acknowledged(NamedTuple):
 
 @dataclass(frozen=True)
 class Finished:
-    """The last command of the program has been taken."""
+    """The program's last command has been taken. `count` is the machine's own word: so many of its commands."""
+
+    count: int
 
 
 @dataclass(frozen=True)
 class Drained:
-    """Held: nothing is outstanding any more; `count` commands were taken."""
+    """Held: nothing is outstanding any more; `count` commands were taken, by the machine's own word."""
 
     count: int
 
 
 @dataclass(frozen=True)
 class OutOfStep:
-    """The machine wants a line this program does not have, or the same one again and again."""
+    """The machine wants a line this program does not have, or the same one again and again, or says nothing."""
 
     text: str
 
@@ -139,7 +140,7 @@ class Stands:
 
 @dataclass(frozen=True)
 class LostCount:
-    """The machine wants the very first line although it has taken many: it has restarted, unheard."""
+    """The machine wants less than it has taken: it has restarted."""
 
 
 @dataclass(frozen=True)
@@ -150,45 +151,43 @@ class BadWire:
 
 
 @dataclass(frozen=True)
+class SlowWire:
+    """The wire takes so long to answer, in the mean; told once a connection."""
+
+    round_trip_s: float
+
+
+@dataclass(frozen=True)
+class Overdue:
+    """The machine has been at a command for longer than it may plausibly take; told once a command."""
+
+    command: str
+    waited_s: float
+
+
+@dataclass(frozen=True)
 class Silent:
-    """No answer to several repeats: the connection should be made anew."""
+    """Nothing has been heard for several waits: the connection should be made anew."""
 
 
-LinkEvent = Acknowledged | Finished | Drained | OutOfStep | Stands | LostCount | BadWire | Silent | Answer
+LinkEvent = (
+    Acknowledged | Finished | Drained | OutOfStep | Stands | LostCount | BadWire | SlowWire | Overdue | Silent | Answer
+)
 
 
 class LinkState(Enum):
     AWAY = auto()
     RESTING = auto()
-    NUMBERING = auto()
+    COUNTING = auto()
     FEEDING = auto()
     RECOVERING = auto()
-    SETTLING = auto()
+    CONFIRMING = auto()
     ASKING = auto()
 
 
-_UNDER_WAY = frozenset(
-    {LinkState.NUMBERING, LinkState.FEEDING, LinkState.RECOVERING, LinkState.SETTLING, LinkState.ASKING}
-)
-
-
-def checksum(body: bytes) -> int:
-    """The XOR of all bytes before the asterisk."""
-    return reduce(xor, body, 0)
-
-
-def numbered(number: int, command: bytes) -> bytes:
-    """A command as it goes over the wire: number, command, checksum, end of line.
-
-    >>> numbered(3, b"G28")
-    b'N3 G28*18\\n'
-    """
-    body = b"N%d %s" % (number, command)
-    return b"%s*%d\n" % (body, checksum(body))
-
-
-QUESTION = b"N0 M105*%d" % (checksum(b"N0 M105") ^ 1)
-"""A line that no machine takes, for its checksum is wrong: the answer names the line it wants."""
+_UNDER_WAY = frozenset(set(LinkState) - {LinkState.AWAY, LinkState.RESTING})
+_PROBING = frozenset({LinkState.COUNTING, LinkState.CONFIRMING, LinkState.ASKING})
+"""States in which complaints are wanted."""
 
 _OK = Ok()
 
@@ -202,52 +201,79 @@ _HEARD_OK: Spoken = (False, b"ok", False)
 class LineLink:
     """Feeds programs to one machine. Times are real seconds from any start.
 
-    `answer_timeout_s` is how long a line may go without `ok` or `busy` before it is sent again; `quiet_s` how long
-    the wire must be silent after a repeat before its answers are believed; `window_bytes` how much may be outstanding,
-    0 for one line.
+    `answer_timeout_s` is how long, at the least, a line may go without an answer before the machine is asked; `quiet_s`
+    how long, at the least, the wire must be silent before nothing is still on its way: both grow with the measured round
+    trip. `window_bytes` is how much may be outstanding, 0 for one line. `fences_from` is where the fences and the tender's
+    own programs begin to count: two links to one machine should differ in it.
     """
 
-    def __init__(self, answer_timeout_s: float = 3.0, quiet_s: float = 0.2, window_bytes: int = 0) -> None:
+    def __init__(
+        self, answer_timeout_s: float = 3.0, quiet_s: float = 0.2, window_bytes: int = 0, fences_from: int = 0
+    ) -> None:
         self.state = LinkState.AWAY
         self.resends = 0
-        self._timeout_s = answer_timeout_s
-        self._quiet_s = quiet_s
+        self.wire = RoundTrip(answer_timeout_s)
+        """What lines take, as waiting needs it."""
+        self.asked = RoundTrip(0.0)
+        """What questions take, which no command of the machine's holds up."""
+        self._quiet_least_s = quiet_s
         self._window = window_bytes
         self._spoken: list[Spoken] = []
+        self.now_s = 0.0
+        """The time of what is asked of it next; what it hears and every tick set it too."""
+        self._due_s = 0.0
+        self._out: list[bytes] = []
+        self._partial = b""
+        self._fault: list[str] = []
+        """What the machine says of a fault, line by line, while it is not yet told."""
+        self._fault_stops = False
+        self._fault_at_s = 0.0
+        # the program
         self._program: Program | None = None
         self._length = 0
         self.base = 0
         """The number before the present program's first line."""
-        self._own_programs = 0
+        self._own_programs = fences_from % 1000
+        self._limit: int | None = None
+        self._held = False
+        # how far it is, in commands of the program
+        self._start = 0
         self._next = 0
         self._ahead = 0
-        self._limit: int | None = None
+        self._out_to = 0
+        """Beyond this no line of the program has ever been sent."""
+        self._sure = 0
+        """So many are taken by the machine's own word."""
+        self._exact = False
+        """Whether the machine has said that it wants `_next`, and no line has gone out since."""
+        self._counted = False
+        self._count: int | None = None
+        """The machine's own count while nothing is outstanding; None where it is not known."""
         self._waiting: deque[int] = deque()
         self._waiting_bytes = 0
-        self._furthest = 0
-        self._out_to = 0
-        self._untouched = True
-        self._counted = False
-        self._held = False
-        self._confirming = False
-        self._confirmed = False
+        # asking
+        self._fence = fences_from % FENCES
+        self._fence_seen = self._alone = False
+        self._said: int | None = None
+        self._said_before: int | None = None
         self._proofs = 0
+        self._oks = self._burst = self._bursts = 0
+        self._asked_at_s: float | None = None
+        # trouble
         self._troubled = False
         self._numbered_oks = False
         self._complained: LineComplaint | None = None
-        self._repeated = False
-        self._repeats = 0
-        self._start = 0
-        self._stray: tuple[int, int] | None = None
-        self._first_wanted = -1
-        self._known_count = False
+        self._tries = 0
+        self._silences = 0
+        self._heard_at_s = 0.0
         self._sent = 0
+        self._sent_at_s = 0.0
+        self._no_sample = True
+        """Whether the line that is outstanding says nothing of the round trip."""
+        self._told_slow = self._told_overdue = False
         self._complaints: deque[int] = deque(maxlen=TOO_BAD)
-        self._said: int | None = None
-        self._said_before: int | None = None
-        self._out: list[bytes] = []
-        self._partial = b""
-        self._due_s = 0.0
+
+    # What is seen of it --------------------------------------------------------------------------------------
 
     @property
     def program(self) -> Program | None:
@@ -261,12 +287,24 @@ class LineLink:
     @property
     def furthest(self) -> int:
         """Commands of the present program that have been sent at least once, or are about to be."""
-        return max(self._furthest + 1, self._ahead) if self._counted else self._next
+        return max(self._out_to, self._ahead)
+
+    @property
+    def sure(self) -> int:
+        """Commands of the present program that the machine has taken by its own word."""
+        return self._sure
+
+    @property
+    def untouched(self) -> bool:
+        """Whether no line of the present program has been sent: none can have run."""
+        return self._out_to <= self._start
 
     @property
     def suspect(self) -> bool:
-        """Whether the machine has left a line without an answer for so long that it may not be listening."""
-        return self.state in _UNDER_WAY and self._repeats >= SUSPECT_AFTER
+        """Whether the machine has been silent for so long that it may not be listening."""
+        return self.state in _UNDER_WAY and self._silences >= SUSPECT_AFTER
+
+    # What is asked of it -------------------------------------------------------------------------------------
 
     def load(
         self, program: Program, at: int = 0, *, own: bool = True, until: int | None = None, base: int | None = None
@@ -276,26 +314,25 @@ class LineLink:
         if self.state in _UNDER_WAY:
             raise RuntimeError("A program can be loaded only while no line is outstanding.")
         self._program, self._length = program, len(program)
-        self._start = self._next = self._ahead = self._furthest = self._out_to = at
+        self._start = self._next = self._ahead = self._out_to = self._sure = at
         self._limit = until
-        self._stray = None
         self._forget_waiting()
         if base is not None:
             self.base = base
-            self._own_programs = max(0, (base - OWN_BASE) // 1000)
+        elif own:
+            self._own_programs = (self._own_programs + 1) % 1000
+            self.base = OWN_BASE + 1000 * self._own_programs
         else:
-            self.base = self._own_base() if own else 0
-        self._counted = self._held = self._confirming = self._confirmed = self._repeated = False
-        self._troubled = False
-        self._untouched = True
-        self._repeats = self._proofs = 0
+            self.base = 0
+        self._counted = self._exact = self._count == self.base + at
+        self._held = self._troubled = False
+        self._complained = None
+        self._bursts = self._tries = self._proofs = 0
         if self.state is LinkState.RESTING:
-            self._go_on([])
-
-    def _own_base(self) -> int:
-        """Numbers the last programs of the tender's own did not have, so that their counts cannot be mixed up."""
-        self._own_programs = (self._own_programs + 1) % 1000
-        return OWN_BASE + 1000 * self._own_programs
+            if self._exact and at >= (self._length if until is None else min(until, self._length)):
+                self.state, self._due_s = LinkState.RECOVERING, self.now_s  # the next tick tells that nothing is to do
+            else:
+                self._go_on([])
 
     def swap(self, program: Program) -> None:
         """Go on with another program whose commands up to `furthest` are those of the present one."""
@@ -313,7 +350,9 @@ class LineLink:
         return []
 
     def drop(self) -> None:
-        """Forget the program and whatever is outstanding: what follows starts with a fresh count."""
+        """Forget the program and whatever is outstanding: what follows sets the count afresh."""
+        if self.state in _UNDER_WAY or (self._program is not None and not self._counted):
+            self._count = None
         self._program = None
         if self.state is not LinkState.AWAY:
             self.state = LinkState.RESTING
@@ -322,18 +361,18 @@ class LineLink:
         """Find out which line the machine wants; `Stands` tells. Nothing may be loaded."""
         if self.state is not LinkState.RESTING or self._program is not None:
             raise RuntimeError("The machine can be asked only while nothing is loaded and the link stands.")
-        self._said = self._said_before = None
-        self._repeats = 0
-        self.state = LinkState.ASKING
-        self._put_question()
+        self._tries = 0
+        self._ask()
 
     def connected(self) -> None:
         self._partial = b""
-        self._repeats = 0
+        self._told_slow = False
         self.state = LinkState.RESTING
         if self._program is not None:
-            self._repeated = self._counted
-            self._again()
+            if self._counted:
+                self._ask()
+            else:
+                self._set_count()
 
     def disconnected(self) -> None:
         self.state = LinkState.AWAY
@@ -358,46 +397,72 @@ class LineLink:
         spoken, self._spoken = self._spoken, []
         return spoken
 
+    # What the machine says -----------------------------------------------------------------------------------
+
     def receive(self, data: bytes, now_s: float) -> list[LinkEvent]:
         """Take bytes from the machine."""
         events: list[LinkEvent] = []
-        if data == b"ok\n" and not self._partial:
+        self.now_s = now_s
+        self._heard_at_s = now_s
+        if data == b"ok\n" and not self._partial and not self._fault:
             self._spoken.append(_HEARD_OK)
-            plain = self.state is LinkState.FEEDING and not (self._complained or self._repeated or self._numbered_oks)
+            plain = self.state is LinkState.FEEDING and self._complained is None and not self._numbered_oks
             if plain and self._ahead == self._next + 1:
                 self._plainly_taken(events)
             else:
-                self._answered(_OK, events, now_s)
-            if self._out:
-                self._due_s = now_s + self._timeout_s
-            return events
-        *lines, self._partial = (self._partial + data).split(b"\n")
-        if len(self._partial) > LONGEST_ANSWER:
-            self._partial = b""
-        for raw in lines:
-            raw = raw[:LONGEST_ANSWER].strip()
-            self._spoken.append((False, raw, self._confirming or self.state is LinkState.ASKING))
-            if raw == b"ok":
-                self._answered(_OK, events, now_s)
-                continue
-            for answer in read_answer(raw.decode("ascii", "replace")):
-                self._answered(answer, events, now_s)
+                self._answered(_OK, events)
+        else:
+            *lines, self._partial = (self._partial + data).split(b"\n")
+            if len(self._partial) > LONGEST_ANSWER:
+                self._partial = b""
+            for raw in lines:
+                self._line(raw[:LONGEST_ANSWER].strip(), events)
         if self._out:
-            self._due_s = now_s + self._timeout_s
+            self._due_s = now_s + self.wire.wait_s
         return events
+
+    def _line(self, raw: bytes, events: list[LinkEvent]) -> None:
+        self._spoken.append((False, raw, self.state in _PROBING))
+        if raw == b"ok":
+            self._tell_fault(events)
+            self._answered(_OK, events)
+            return
+        named = fence_in(raw)
+        if named is not None:
+            if self.state is LinkState.ASKING and named == fence(self._fence):
+                self._fence_seen, self._said, self._oks = True, None, 0
+                self._measure_question()
+            return
+        for answer in read_answer(raw.decode("utf-8", "replace")):
+            if isinstance(answer, Resend) and len(self._fault) == 1:
+                self._fault.clear()  # whatever the words were, they were about a line
+                self._complaint(LineComplaint(), events)
+            elif self._fault and isinstance(answer, Chatter | Fault | Halted) and len(self._fault) < MOST_FAULT_LINES:
+                self._fault.append(answer.text)  # more of the same
+                self._fault_stops |= isinstance(answer, Halted)
+                continue
+            else:
+                self._tell_fault(events)
+            self._answered(answer, events)
+
+    def _tell_fault(self, events: list[LinkEvent]) -> None:
+        if self._fault:
+            text = "; ".join(self._fault)
+            self._fault.clear()
+            events.append(Halted(text) if self._fault_stops else Fault(text))
 
     def _plainly_taken(self, events: list[LinkEvent]) -> None:
         """The one line that was outstanding is taken and nothing is amiss: what `_ok` does, by the shortest way, for
         this is what nearly every answer is."""
         assert self._program is not None
         self._next = count = self._ahead
-        self._repeats = 0
-        self._first_wanted = -1
+        self._tries = self._silences = 0
         events.append(Acknowledged(count))
+        if not count % SAMPLE_EVERY or self.wire.backed_off:
+            self._measure_line()
         last = self._length if self._limit is None else min(self._limit, self._length)
         if count >= last or self._held or self._window:
             self._forget_waiting()
-            self._furthest = max(self._furthest, count)
             self._go_on(events)
             return
         # one taken, one sent: as many wait as before
@@ -405,109 +470,39 @@ class LineLink:
         self._out.append(line)
         self._spoken.append((True, line[:-1], False))
         self._ahead = count + 1
-        self._furthest = max(self._furthest, count)
-        self._confirmed = False
+        if self._out_to <= count:
+            self._out_to = count + 1
         self._sent += 1
+        self._sent_at_s = self.now_s
+        self._no_sample = self._told_overdue = False
 
-    def tick(self, now_s: float) -> list[LinkEvent]:
-        """Let time pass: an outstanding line without an answer goes out again."""
-        if self.state not in _UNDER_WAY:
-            return []
-        if self._out:
-            self._due_s = now_s + self._timeout_s
-            return []
-        if now_s < self._due_s:
-            return []
-        events: list[LinkEvent] = []
-        self._due_s = now_s + self._timeout_s
-        if self.state is LinkState.ASKING:
-            self._asked(events)
-            return events
-        if self.state is LinkState.SETTLING:
-            self._settled(events)
-            return events
-        if self.state is LinkState.RECOVERING and self._confirmed:
-            self._go_on(events)
-            return events
-        if self._too_often("gave no usable answer", events):
-            return events
-        if self._repeats % 5 == 0:
-            return [Silent()]
-        self._repeated = self._troubled = True
-        self._again()
-        return events
-
-    def _answered(self, answer: Answer, events: list[LinkEvent], now_s: float) -> None:
+    def _answered(self, answer: Answer, events: list[LinkEvent]) -> None:
         match answer:
-            case Ok() | Resend() if self.state is LinkState.ASKING:
-                if isinstance(answer, Resend):
-                    self._said = answer.number
-                    self._due_s = now_s + self._quiet_s
-            case Ok() if self._complained and self.state in (LinkState.NUMBERING, LinkState.FEEDING):
-                # A complaint whose request to resend was lost: this ok does not take the line.
-                self._repeated = True
-                self._again()
-            case Resend() if (
-                self._confirming and self.state is not LinkState.AWAY and self._stands_right(answer.number)
-            ):
-                # The machine wants the very next line, which never went out: it has all before, whatever else is on
-                # its way. On a wire that damages lines this very number may be damaged, so there it must be said twice.
-                self._proofs += 1
-                if self._proofs < (2 if self._troubled else 1):
-                    self._confirm()
-                    return
-                self._confirming = self._repeated = False
-                self._confirmed = True
-                self.state = LinkState.RECOVERING
-                self._due_s = now_s + self._quiet_s
-            case Resend() if self._ahead > self._next + 1 and self.state is LinkState.FEEDING and self._counted:
-                self._listen(answer, now_s)
-            case Resend() if self._complained == OUT_OF_TURN and self._is_outstanding(answer.number):
-                # The line that is wanted cannot be the one that was out of turn: that was an earlier one, come twice,
-                # and this one may well be on its way. Sent at once, it too would come twice, and so on for ever.
-                self._listen(answer, now_s)
-            case Ok() | Resend() if self._repeated and self.state in _UNDER_WAY:
-                self._listen(answer, now_s)
-            case Resend() if self._counted and self.state in _UNDER_WAY and not self._can_want(answer.number):
-                # A number of another program's: an answer from before this one, unless it is said on a quiet wire too.
-                self._listen(answer, now_s)
             case Ok():
                 self._ok(answer, events)
             case Resend():
-                self._resend(answer, events)
+                self._wanted(answer.number, events)
             case Busy():
-                self._due_s = now_s + self._timeout_s
-            case Fault() if self._sent - (self._complaints[0] if len(self._complaints) > 2 else -TRUSTED) < TRUSTED:
-                # On a wire that damages lines, what cannot be read is a damaged complaint rather than a fault.
-                self._answered(LineComplaint(), events, now_s)
+                self._no_sample = True
+                self._due_s = self.now_s + self.wire.wait_s
             case LineComplaint():
-                self._complained = answer
-                if not self._confirming and self.state is not LinkState.ASKING:
-                    self._troubled = True
-                    if not answer.out_of_turn:
-                        self._count_complaint(events)
+                self._complaint(answer, events)
+            case Fault() if self._damages_lines():
+                self._complaint(LineComplaint(), events)
+            case Fault() | Halted():
+                self._fault, self._fault_at_s = [answer.text], self.now_s
+                self._fault_stops = isinstance(answer, Halted)
+            case Boot():
+                self._greeted()
+                events.append(answer)
             case _:
                 events.append(answer)
 
-    def _count_complaint(self, events: list[LinkEvent]) -> None:
-        self._complaints.append(self._sent)
-        seen = self._sent - self._complaints[0]
-        if len(self._complaints) == TOO_BAD and seen <= TRUSTED:
-            events.append(BadWire(TOO_BAD / max(seen, TOO_BAD)))
-            self._complaints.clear()
-
-    def _is_outstanding(self, number: int) -> bool:
-        """Whether a number is that of the one line that is outstanding."""
-        feeding = self.state is LinkState.FEEDING and self._counted
-        return feeding and number == self.base + self._next + 1 and self._ahead == self._next + 1
-
-    def _stands_right(self, number: int) -> bool:
-        """Whether the machine wants the first line that is not acknowledged, and certainly: where that line has been
-        sent before, it may be on its way or taken, and this answer one to what was sent before it."""
-        return number == self.base + self._next + 1 and max(self._out_to, self._ahead) <= self._next
-
     def _ok(self, answer: Ok, events: list[LinkEvent]) -> None:
         if self.state is LinkState.FEEDING:
+            if self._complained is not None:
+                self._ask()  # a complaint whose wish for a line was lost: this ok does not take the line
+                return
             count = self._next + 1
             if answer.number is not None:
                 # A number tells of all lines up to it; one that was told before tells nothing.
@@ -517,131 +512,267 @@ class LineLink:
                 self._numbered_oks = True
             elif self._numbered_oks or self._next >= self._ahead:
                 return
+            if self._ahead == self._next + 1 and (not count % SAMPLE_EVERY or self.wire.backed_off):
+                self._measure_line()
             self._taken(count, events)
             self._go_on(events)
-        elif self.state is LinkState.NUMBERING:
-            self._counted = True
-            self._repeats = 0
-            self._go_on(events)
         elif self.state is LinkState.RECOVERING:
-            self._go_on(events)
-
-    def _resend(self, answer: Resend, events: list[LinkEvent]) -> None:
-        if self.state not in (LinkState.NUMBERING, LinkState.FEEDING, LinkState.RECOVERING):
-            return
-        self.resends += 1
-        self._troubled = True
-        if self._counted:
-            self._wanted(answer.number, events)
-        if self._program is not None:
-            self._back_up()
-            self.state = LinkState.RECOVERING
+            self._recovered(events)
+        elif self.state is LinkState.COUNTING:
+            self._oks += 1
+            if (
+                self._oks >= self._burst
+                and self._tries < FREE_TRIES
+                and not self._too_often("does not take its count", events)
+            ):
+                self._set_count()  # each line is answered, and the count is not what it should be
+        elif self.state is LinkState.ASKING:
+            self._oks += 1
+            if (
+                self._fence_seen
+                and self._oks >= 2
+                and self._tries < FREE_TRIES
+                and not self._too_often("does not say its line", events)
+            ):
+                self._ask(anew=False)  # fence and question are answered, and the wish for a line was lost
 
     def _wanted(self, number: int, events: list[LinkEvent]) -> None:
-        """Go to the line the machine asks for; a number that cannot be (damaged on the way) changes nothing."""
-        assert self._program is not None
-        index = number - self.base - 1
-        if number == 1 and self._has_lost_count(events):
-            return
-        if not self._can_want(number):
-            self._astray(number)
-        if index == self._next + 1 and index <= self._length:
-            self._taken(index, events)
-        elif self._too_often(f"asks for line {number} again and again", events):
-            return
-        elif self._next < index <= min(self._furthest + 1, self._length):
-            self._taken(index, events)
-        elif self._start <= index <= self._next:
-            self._next = index
-
-    def _can_want(self, number: int) -> bool:
-        """Whether a number is one of the present program's."""
-        return self._start <= number - self.base - 1 <= self._length
-
-    def _has_lost_count(self, events: list[LinkEvent]) -> bool:
-        """Whether a wish for the first line of all is not to be believed as it is: the machine had a count and is not
-        just at the beginning. Said of a second sending too, it has restarted."""
-        before, self._first_wanted = self._first_wanted, self._sent
-        begun = self.base + self._next > GOES_BACK if self._start == 0 and not self.base else self._known_count
-        if not begun:
-            return False
-        if before not in (-1, self._sent):
-            self.drop()
-            self._known_count = False
-            events.append(LostCount())
-        return True
-
-    def _astray(self, number: int) -> None:
-        """The machine counts in another program's numbers. Said alike of two lines it is no damage: the machine never
-        had this program's count, and so none of its lines."""
-        before, self._stray = self._stray, (number, self._sent)
-        if before is not None and before[0] == number and before[1] != self._sent:
-            self._next = self._furthest = self._start
-            self._counted = self._confirming = False
-            self._stray = None
-
-    def _listen(self, answer: Ok | Resend, now_s: float) -> None:
-        if self.state is not LinkState.SETTLING:
-            self.state = LinkState.SETTLING
-            self._said = None
-        self._repeated = True
-        if isinstance(answer, Resend):
-            self._said = answer.number
-        self._due_s = now_s + self._quiet_s
-
-    def _settled(self, events: list[LinkEvent]) -> None:
-        self._repeated = False
-        self.state = LinkState.RECOVERING
-        self._back_up()
-        if not self._counted:
-            self._counted = self._said is None
-        elif self._confirming:
-            if self._said is None:
-                if not self._too_often("does not say where it stands", events):
-                    self._confirm()
-                return
-            self._confirming = False
-            self._wanted(self._said, events)
-        elif self._said is None:
-            self._taken(self._next + 1, events)
-        else:
+        """The machine says which line it wants."""
+        if self.state is LinkState.FEEDING or self.state is LinkState.RECOVERING:
             self.resends += 1
-            self._wanted(self._said, events)
-        self._back_up()
-        if self._said == self.base + self._next + 1:
-            self._out_to = self._next  # the wire is quiet, and the machine wants just that
-        if self.state is LinkState.RECOVERING:
-            self._go_on(events)
+            self._troubled = True
+            damaged = self._complained is None or not self._complained.out_of_turn
+            one = self._ahead == self._next + 1 and self.state is LinkState.FEEDING
+            if one and damaged and number == self.base + self._next + 1 and (number > 1 or not self._next):
+                # The one line that is outstanding arrived damaged: its ok follows, and then it goes out again.
+                if not self._too_often(f"asks for line {number} again and again", events):
+                    self._back_up()
+                    self._recover()
+            else:
+                self._ask()
+        elif self.state is LinkState.CONFIRMING:
+            if number == self.base + self._next + 1 and self.furthest <= self._next:
+                # Nothing beyond was ever sent, so however old this answer is, all before it is taken. Where the wire
+                # damages lines this very number may be damaged, so there it must be said twice.
+                self._measure_question()
+                self._proofs += 1
+                if self._proofs >= (2 if self._troubled else 1):
+                    self._prove(self._next)
+                    self._recover()
+                else:
+                    self._confirm()
+            else:
+                self._troubled = True
+                self._ask()
+        elif self.state is LinkState.ASKING:
+            if self._fence_seen:
+                self._told(number, events)
+            else:
+                if self._alone:
+                    self._measure_question()
+                self._said = number
+                self._due_s = self.now_s + self._quiet_s
+        elif self.state is LinkState.COUNTING:
+            if number == self.base + self._next + 1:
+                self._counted = True
+                self._measure_question()
+                self._prove(self._next)
+                if self._bursts > 1:
+                    self._ask()  # answers to the tries before may still be on their way
+                else:
+                    self._recover()
+            elif number == 1 and self._count:
+                self._lose_count(events)
 
-    def _asked(self, events: list[LinkEvent]) -> None:
-        """The wire is quiet after a question: believe what was said twice alike, else ask again."""
-        said, self._said = self._said, None
-        if said is not None and said == self._said_before:
-            self._known_count = True
+    def _told(self, number: int, events: list[LinkEvent]) -> None:
+        """The machine was asked, nothing older can be on its way, and it wants line `number`."""
+        if self._troubled and number != self._said_before:
+            self._said_before = number
+            if not self._too_often("does not say the same line twice", events):
+                self._ask(anew=False)
+            return
+        self._said_before = None
+        if self._program is None:
+            known, self._count = self._count, number - 1
             self.state = LinkState.RESTING
-            self._repeats = 0
-            events.append(Stands(said))
+            self._silences = 0
+            if known and number == 1:
+                self._lose_count(events)
+            else:
+                events.append(Stands(number))
+            return
+        index = number - self.base - 1
+        if (number == 1 and (self.base or self._next)) or index < self._sure:
+            self._lose_count(events)
+        elif index > self.furthest:
+            text = f"wants line {number}, which it was never sent" if index <= self._length else f"wants line {number}"
+            if not self._too_often(text, events):
+                self._ask()
+        else:
+            self.resends += index < self._next or index < self._ahead
+            if index > self._next:
+                self._taken(index, events)
+            elif not self._too_often(f"asks for line {number} again and again", events):
+                self._next = index
+            else:
+                return
+            self._back_up()
+            self._prove(index)
+            self._recover()
+
+    def _lose_count(self, events: list[LinkEvent]) -> None:
+        self.drop()
+        self._count = None
+        events.append(LostCount())
+
+    def _greeted(self) -> None:
+        """The machine says that it has started: it may have, or a port was opened. It is asked where it stands."""
+        if self.state in (LinkState.FEEDING, LinkState.RECOVERING, LinkState.CONFIRMING):
+            self._ask()
+        elif self.state is LinkState.RESTING and self._program is None and self._count is not None:
+            self._tries = 0
+            self._ask()
+
+    def _complaint(self, answer: LineComplaint, events: list[LinkEvent]) -> None:
+        if self.state in _PROBING or self.state is LinkState.AWAY:
+            return
+        self._complained = answer
+        self._troubled = True
+        if answer.out_of_turn or self._next == self._sure:
+            return  # right after a question it may be of that, come twice
+        self._complaints.append(self._sent)
+        seen = self._sent - self._complaints[0]
+        if len(self._complaints) == TOO_BAD and seen <= TRUSTED:
+            events.append(BadWire(TOO_BAD / max(seen, TOO_BAD)))
+            self._complaints.clear()
+
+    def _damages_lines(self) -> bool:
+        """Whether the wire damages lines: then what cannot be read is a damaged complaint rather than a fault."""
+        return len(self._complaints) > 2 and self._sent - self._complaints[0] < TRUSTED
+
+    # Time ----------------------------------------------------------------------------------------------------
+
+    def tick(self, now_s: float) -> list[LinkEvent]:
+        """Let time pass: a machine that has not answered is asked."""
+        self.now_s = now_s
+        events: list[LinkEvent] = []
+        if self._fault and now_s - self._fault_at_s >= FAULT_SETTLES_S:
+            self._tell_fault(events)
+        self._note_slowness(events)
+        if self.state not in _UNDER_WAY:
+            return events
+        if now_s < self._due_s:
+            return events
+        if self.state is LinkState.RECOVERING:
+            self._recovered(events, waited=True)
+        elif self.state is LinkState.ASKING and self._said is not None and not self._fence_seen:
+            self._quiet_after_question(events)
+        else:
+            self._unanswered(now_s, events)
+        return events
+
+    def _unanswered(self, now_s: float, events: list[LinkEvent]) -> None:
+        """Nothing that answers has come in time."""
+        heard = self._heard_at_s > self._due_s - self.wire.wait_s + GRAIN_S
+        if self.state is LinkState.ASKING and self._oks:  # it does answer, but not what it was asked
+            if not self._too_often("does not say which line it wants", events):
+                self._ask(anew=False)
+            return
+        self.wire.back_off()
+        self._due_s = now_s + self.wire.wait_s
+        if self.state is not LinkState.ASKING:
+            self._asked_at_s = None  # an answer from now on may be to another try; only a fence says which it is for
+        command, waited_s = self._outstanding, now_s - self._sent_at_s
+        if command is not None and waited_s > longest_s(command) and not self._told_overdue:
+            self._told_overdue = True
+            events.append(Overdue(command.decode("ascii", "replace"), waited_s))
+        if heard:
+            self._silences = 0
+        elif command is None or waited_s > silent_s(command):
+            self._silences += 1
+            if self._silences >= MOST_SILENCES:
+                self._give_up("has given no answer", events)
+                return
+            if self._silences % RECONNECT_EVERY == 0:
+                events.append(Silent())
+                return
+        if self.state is LinkState.COUNTING:
+            if not self._too_often("does not take its count", events):
+                self._set_count()
+        else:
+            self._ask(anew=self.state is not LinkState.ASKING)
+
+    @property
+    def _outstanding(self) -> bytes | None:
+        """The oldest command that is outstanding."""
+        feeding = self._program is not None and self._counted and self._next < self.furthest
+        return self._program.command(self._next) if feeding and self._program is not None else None
+
+    def _quiet_after_question(self, events: list[LinkEvent]) -> None:
+        """The machine has answered the question and named no fence; the wire has been quiet since."""
+        said, self._said = self._said, None
+        assert said is not None
+        if said == self._said_before:
+            self._troubled, troubled = False, self._troubled  # it has been said twice, as a troubled wire asks
+            self._told(said, events)
+            self._troubled = troubled
             return
         self._said_before = said
-        self._repeats += 1
-        if self._repeats > MOST_REPEATS:
-            self.state = LinkState.RESTING
-            events.append(Stands(None))
-        else:
-            self.state = LinkState.ASKING
-            self._put_question()
+        if not self._too_often("does not say the same line twice", events):
+            self._ask(anew=False, alone=True)
+
+    def _too_often(self, what: str, events: list[LinkEvent]) -> bool:
+        self._tries += 1
+        if self._tries <= MOST_TRIES:
+            return False
+        self._give_up(f"{what}; {MOST_TRIES} tries did not help", events)
+        return True
+
+    def _give_up(self, what: str, events: list[LinkEvent]) -> None:
+        placed = self._program is not None
+        self.drop()
+        self._silences = 0
+        events.append(OutOfStep(f"the machine {what}") if placed else Stands(None))
+
+    @property
+    def _quiet_s(self) -> float:
+        return self.wire.quiet_s(self._quiet_least_s)
+
+    def _measure_line(self) -> None:
+        if not self._no_sample:
+            self.wire.sample(self.now_s - self._sent_at_s)
+
+    def _measure_question(self) -> None:
+        """A question that was put once has been answered."""
+        if self._asked_at_s is not None:
+            took_s = self.now_s - self._asked_at_s
+            self.wire.sample(took_s)
+            self.asked.sample(took_s)
+            self._asked_at_s = None
+
+    def _note_slowness(self, events: list[LinkEvent]) -> None:
+        mean_s = self.asked.smoothed_s
+        if not self._told_slow and self.asked.samples >= SLOW_SAMPLES and mean_s is not None and mean_s >= SLOW_S:
+            self._told_slow = True
+            events.append(SlowWire(mean_s))
+
+    # What goes out -------------------------------------------------------------------------------------------
 
     def _taken(self, count: int, events: list[LinkEvent]) -> None:
         for _ in range(self._next, min(count, self._next + len(self._waiting))):
             self._waiting_bytes -= self._waiting.popleft()
         self._next = count
-        self._first_wanted = -1
         if count > self._ahead:
             self._ahead = count
-        if count > self._furthest:
-            self._furthest = count
-        self._repeats = 0
+        self._tries = self._silences = 0
         events.append(Acknowledged(count))
+
+    def _prove(self, count: int) -> None:
+        """The machine has said itself that it has taken just `count` commands, and no more are on their way."""
+        self._sure = count
+        self._out_to = max(count, self._start)
+        self._exact = True
+        self._silences = 0
 
     def _forget_waiting(self) -> None:
         self._waiting.clear()
@@ -653,20 +784,25 @@ class LineLink:
         self._ahead = self._next
         self._forget_waiting()
 
-    def _too_often(self, what: str, events: list[LinkEvent]) -> bool:
-        self._repeats += 1
-        if self._repeats <= MOST_REPEATS:
-            return False
-        self.drop()
-        events.append(OutOfStep(f"the machine {what}; {MOST_REPEATS} repeats did not help"))
-        return True
+    def _recover(self) -> None:
+        """Wait for the ok that ends a complaint, then go on; it may be lost."""
+        self.state = LinkState.RECOVERING
+        self._due_s = self.now_s + self._quiet_s
+
+    def _recovered(self, events: list[LinkEvent], waited: bool = False) -> None:
+        """Go on after a complaint: at once the first times, then after a pause that doubles."""
+        if self._tries > FREE_TRIES and not waited:
+            self._due_s = self.now_s + min(PAUSE_S * 2 ** (self._tries - FREE_TRIES), LONGEST_PAUSE_S)
+            return
+        self._complained = None
+        self._go_on(events)
 
     def _go_on(self, events: list[LinkEvent]) -> None:
         """Send what comes next, or tell that there is nothing more."""
         if self._program is None:
             return
         if not self._counted:
-            self._number()
+            self._set_count()
             return
         last = self._length if self._limit is None else min(self._limit, self._length)
         if not self._held:
@@ -674,16 +810,16 @@ class LineLink:
                 self._send()
         if self._ahead > self._next:
             return
-        if not (self._confirmed or self._untouched):
+        if not self._exact:
+            self._proofs = 0
             self._confirm()
-        elif self._next >= self._length:
+            return
+        self._count = self.base + self._next
+        self.state = LinkState.RESTING
+        if self._next >= self._length:
             self._program = None
-            self._known_count = True
-            self.state = LinkState.RESTING
-            events.append(Finished())
+            events.append(Finished(self._next))
         else:
-            self._known_count = True
-            self.state = LinkState.RESTING
             events.append(Drained(self._next))
 
     def _room(self) -> bool:
@@ -691,58 +827,57 @@ class LineLink:
         usual stands for it."""
         if not self._waiting:
             return self._ahead == self._next
-        return bool(self._window) and self._waiting_bytes + max(self._waiting) <= self._window and not self._repeated
-
-    def _again(self) -> None:
-        """Send the oldest line that is outstanding once more, alone."""
-        if not self._counted:
-            self._number()
-        elif self._confirming or self._next >= self._length:
-            self._confirm()
-        elif self._ahead > self._next or self._repeated:
-            self._back_up()
-            self._send()
-        else:
-            self._go_on([])
+        return bool(self._window) and self._waiting_bytes + max(self._waiting) <= self._window
 
     def _send(self) -> None:
-        self._confirming = self._confirmed = False
-        self._proofs = 0
-        size = self._put(self._ahead)
-        self._waiting.append(size)
-        self._waiting_bytes += size
-        self._ahead += 1
-
-    def _confirm(self) -> None:
-        """Ask where the machine stands: by the last line once more, or, before the first, by one it cannot take."""
-        self._confirming = self._repeated = True
-        if self._next:
-            self._put(self._next - 1)
-        else:
-            self.state = LinkState.FEEDING
-            self._complained = None
-            self._put_question()
-
-    def _put(self, index: int) -> int:
         assert self._program is not None
         self.state = LinkState.FEEDING
-        self._complained, self._untouched = None, False
+        self._complained, self._exact, self._count = None, False, None
+        line = numbered(self.base + self._ahead + 1, self._program.command(self._ahead))
+        self._out.append(line)
+        self._due_s = self.now_s + self.wire.wait_s
+        self._spoken.append((True, line[:-1], False))
+        self._waiting.append(len(line))
+        self._waiting_bytes += len(line)
+        self._no_sample = self._ahead < self._out_to
+        self._ahead += 1
+        self._out_to = max(self._out_to, self._ahead)
         self._sent += 1
-        if index > self._furthest:
-            self._furthest = index
-        line = numbered(self.base + index + 1, self._program.command(index))
-        self._out.append(line)
-        self._spoken.append((True, line[:-1], self._confirming))
-        return len(line)
+        self._sent_at_s = self.now_s
+        self._told_overdue = False
 
-    def _number(self) -> None:
-        self.state = LinkState.NUMBERING
-        self._complained = None
+    def _put(self, *lines: bytes) -> None:
+        self._due_s = self.now_s + self.wire.wait_s
+        for line in lines:
+            self._out.append(line + b"\n")
+            self._spoken.append((True, line, True))
+
+    def _set_count(self) -> None:
+        """Set the count. A question after it shows that the machine has it; one before it, where the count is known,
+        shows a machine that has lost it. No line of the program has gone out yet."""
+        self.state = LinkState.COUNTING
+        self._bursts += 1
+        self._asked_at_s = self.now_s if self._bursts == 1 else None
         number = self.base + self._next
-        line = numbered(number, b"M110 N%d" % number)
-        self._out.append(line)
-        self._spoken.append((True, line[:-1], self._confirming))
+        before = (QUESTION,) if self._count else ()
+        burst = (*before, numbered(number, b"M110 N%d" % number)[:-1], QUESTION)
+        self._oks, self._burst = 0, len(burst)
+        self._put(*burst)
 
-    def _put_question(self) -> None:
-        self._out.append(QUESTION + b"\n")
-        self._spoken.append((True, QUESTION, True))
+    def _confirm(self) -> None:
+        """Ask whether the machine has taken all that was sent."""
+        self.state = LinkState.CONFIRMING
+        self._asked_at_s = None if self._proofs else self.now_s
+        self._put(QUESTION)
+
+    def _ask(self, anew: bool = True, alone: bool = False) -> None:
+        """Put a fence and a question. `anew` forgets what was said before; `alone` says that nothing else can still be
+        on its way."""
+        self._back_up()
+        if anew:
+            self._said_before = None
+        self.state = LinkState.ASKING
+        self._asked_at_s, self._alone = self.now_s, alone
+        self._fence = (self._fence + 1) % FENCES
+        self._fence_seen, self._said, self._complained, self._oks = False, None, None, 0
+        self._put(fence(self._fence), QUESTION)

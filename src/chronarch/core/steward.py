@@ -8,13 +8,13 @@ from __future__ import annotations
 
 from chronarch.core.asides import Aside
 from chronarch.core.carrying import Phase
-from chronarch.core.happenings import Noticed
+from chronarch.core.happenings import BuildResumed
 from chronarch.core.kept import Kept, Own
 from chronarch.core.leading import ON_FILE, Leading
 from chronarch.core.line_link import OWN_BASE, LinkState, Steps
 from chronarch.core.mind import Errand, Moment, Pausing
 from chronarch.core.progress import Progress
-from chronarch.core.states import WORKING, MachineState, Outcome
+from chronarch.core.states import WORKING, MachineEvent, MachineState, Outcome
 
 __all__ = ["Phase", "Steward"]
 
@@ -32,18 +32,19 @@ class Steward(Leading):
         """What must be on the disk for another tender to go on with this build; None when there is none."""
         if self.errand is None or self.progress is None or self.phase is Phase.RESTING:
             return None
-        if self.phase is Phase.ASKING:
+        if self.phase is Phase.ASKING and self._kept is not None:
             return self._kept
+        phase = Phase.PARKED if self.phase is Phase.ASKING else self.phase
         program = self.link.program
         own = None
         if program is not None and not self._on_file:
             own = Own(tuple(program.command(n).decode("ascii", "replace") for n in range(len(program))), self.link.base)
         return Kept(
-            self.errand.build, self.phase.name.lower(), str(self.state), self.errand.sha256, self.progress.acknowledged,
+            self.errand.build, phase.name.lower(), str(self.state), self.errand.sha256, self.progress.acknowledged,
             own, self.reason, self._caught_up(), self.settings, self._pausing, tuple(sorted(self.pauses_before)),
             self._passed_wait, self._parked, self._retracted, self.change,
             (str(self._ending[0]), self._ending[1]), self.progress.laying_s, self.progress.warming_s,
-            self.progress.laid_from_s,
+            self.progress.laid_from_s, self._unsure, self.waits,
         )  # fmt: skip
 
     def adopt(self, errand: Errand, kept: Kept, now: Moment) -> None:
@@ -58,6 +59,7 @@ class Steward(Leading):
         self.settings, self.change = kept.settings, kept.change
         self._pausing, self.pauses_before = kept.pausing, set(kept.pauses_before)
         self._parked, self._retracted, self._passed_wait = kept.parked, kept.retracted, kept.passed_wait
+        self._unsure, self.waits = kept.unsure, kept.waits
         self._ending = (Outcome(kept.ending[0]), kept.ending[1])
         self.state, self.reason = MachineState(kept.state), kept.reason
         self._prepared = True
@@ -76,8 +78,10 @@ class Steward(Leading):
         if self.phase is not Phase.ASKING:
             return
         kept, self._kept = self._kept, None
-        assert kept is not None
         count = None if wants is None else wants - 1
+        if kept is None:
+            self._found_again(wants)
+            return
         self.phase = Phase[kept.phase.upper()]
         self._get_acquainted()
         if self.phase is Phase.STOPPING:
@@ -121,6 +125,9 @@ class Steward(Leading):
         self._acknowledged(at)
         if self.phase not in ON_FILE:
             self.phase = Phase.FEEDING
+        if self.state is MachineState.PAUSED and self._pausing is None:
+            self._move(MachineEvent.RESUME)
+            self._tell(BuildResumed(self._errand().build))
         self._feed_file(at)
         self._next_aside()
 
@@ -130,15 +137,31 @@ class Steward(Leading):
             self.phase = Phase.FEEDING
             self._rebooted()
             return
-        said = "does not say which line it wants" if wants is None else f"wants line {wants}, which is not this build's"
         reason = (
-            f"the tender was started anew and the machine {said}; "
-            f"the last line known to be taken is {self._here()}: look at it, then resume from there or stop"
+            f"the tender was started anew and the machine {self._said_of(wants)}; the last line known to be taken is "
+            f"{self._here()}: look at it, then resume, which asks it again, or stop"
         )
-        self._pausing = Pausing(reason, by_itself=True)
-        if self.state in WORKING and self.state is not MachineState.PAUSED:
+        self._unsure = True
+        if wants is not None and self.state in WORKING and self.state is not MachineState.PAUSED:
+            self._pausing = Pausing(reason, by_itself=True)
             self._park(self._pausing)
         else:
-            self.phase = Phase.PARKED
-            self._pausing = None
-            self._tell(Noticed(reason, self.build))
+            self._on_file = True
+            self._stand_unsure(Pausing(reason, by_itself=True))
+
+    def _said_of(self, wants: int | None) -> str:
+        if wants is None:
+            return "does not say which line it wants"
+        return f"wants line {wants}, which is not this build's"
+
+    def _found_again(self, wants: int | None) -> None:
+        """Asked for by a resume: go on only from a line that the machine itself names."""
+        if wants is not None and self._here() < wants <= len(self._errand().program) + 1:
+            self._unsure, self._on_file = False, True
+            self._place_at(wants - 1)
+            self._reheat()
+        elif wants == 1:
+            self.phase = Phase.FEEDING
+            self._rebooted()
+        else:
+            self._stand_unsure(Pausing(f"the machine {self._said_of(wants)}: stop the build", by_itself=True))

@@ -5,7 +5,9 @@ from __future__ import annotations
 import asyncio
 import dataclasses
 import logging
+import secrets
 
+from chronarch.core.framing import FENCES
 from chronarch.core.happenings import Noticed
 from chronarch.core.kept import Kept
 from chronarch.core.mind import Errand
@@ -30,6 +32,7 @@ class LineMachine(MachineLink):
             charge.model.core(),
             report_every_s=max(1, round(0.2 * around.clock.rate)),
             answer_timeout_s=ANSWER_TIMEOUT_S,
+            fences_from=secrets.randbelow(FENCES),
         )
         self._line: Line | None = None
         self._gone = asyncio.Event()

@@ -151,7 +151,7 @@ class Carrying(Mind):
         if self.errand is not None and self.phase is not Phase.RESTING:
             self._caught_up()
             for command in aside.commands:
-                if command.startswith((b"M104", b"M140", b"M106", b"M107")):
+                if command.startswith((b"M104", b"M140", b"M141", b"M106", b"M107")):
                     self._modal.apply(command)
         self._set(action, by, aside)
         aside.done = True
@@ -204,7 +204,7 @@ class Carrying(Mind):
         """After a fresh contact: heaters off, since nobody is known to want them, and reports by itself."""
         if self.link.state is LinkState.RESTING:
             self._prepared = True
-            self._carry(programs.quiet(self._report_every_s))
+            self._carry(programs.quiet(self.model, self._report_every_s))
             self._get_acquainted()
 
     def _get_acquainted(self) -> None:
@@ -238,13 +238,13 @@ class Carrying(Mind):
         hot = (self.heat.nozzle_asked_c or 0) > 0
         if rest_s and hot and waited >= rest_s and not self.nozzle_rests:
             self.nozzle_rests = True
-            self._carry(Steps(programs.HEATERS_OFF[:1]))
+            self._carry(Steps(programs.nozzles_off(self.model)))
             self._tell(
                 Noticed("the nozzle is let cool while the build waits; resuming heats it again", self.build, True)
             )
 
     def _heaters_off_now(self) -> None:
-        self._slip(programs.HEATERS_OFF)
+        self._slip(programs.heaters_off(self.model))
 
     def _ask_heat(self, now: Moment) -> None:
         """Ask a machine that does not report by itself; and keep its watchdog from taking a long wait for our death."""

@@ -275,7 +275,9 @@ class Leading(Carrying):
         commands = check(action, self.model, self.standing())
         if isinstance(action, Adjust) and action.z_offset_mm is not None:
             step = action.z_offset_mm - self._asked_offset()
-            commands += [offset_step(step)] if abs(step) > 1e-6 else []
+            steps = [offset_step(step)] if abs(step) > 1e-6 else []
+            parked = self.phase is Phase.PARKED  # in millimetres already
+            commands += steps if parked or not steps else programs.in_mm(self._caught_up(), steps)
         if isinstance(action, Home | Move | LevelMap):
             whole = isinstance(action, Home) and set(action.axes.upper()) in (set(), set("XYZ"))
             self._homed |= whole or (isinstance(action, LevelMap) and action.measure)
@@ -397,7 +399,7 @@ class Leading(Carrying):
             self.reason = reason
             self._tell(Noticed(reason, self.build))
             if heaters_off and self.phase is Phase.PARKED and self.link.state is LinkState.RESTING:
-                self._carry(Steps(programs.HEATERS_OFF[:2]))
+                self._carry(Steps((*programs.nozzles_off(self.model), b"M140 S0")))
 
     def _at_the_machine(self, event: AskedResume | AskedCancel | Waits | WentOn | Prompt) -> None:
         """Somebody at the machine, or its own program, wants something of a person."""
@@ -558,7 +560,7 @@ class Leading(Carrying):
         lift = self._laying_begun() and not self._parked
         self._retracted = self._retracted or lift
         self._parked_at = None
-        self._carry(programs.park(self.model, lift=lift, heaters_off=why.heaters_off))
+        self._carry(programs.park(self.model, self._caught_up(), lift=lift, heaters_off=why.heaters_off))
 
     def _finished(self, proof: int) -> None:
         self._last_words = ""
@@ -611,7 +613,9 @@ class Leading(Carrying):
         self.link.drop()
         s = self.settings
         undo = programs.undo(s.speed_pct, s.flow_pct, s.z_offset_mm)
-        self._carry(programs.end(self.model, lift=lift, report_every_s=self._report_every_s, undo=undo))
+        self._carry(
+            programs.end(self.model, self._caught_up(), lift=lift, report_every_s=self._report_every_s, undo=undo)
+        )
         self._prepared = True
 
     def _broken(self, reason: str, outcome: Outcome) -> None:
@@ -644,7 +648,7 @@ class Leading(Carrying):
             self._ending = (Outcome.FAILED, "the machine restarted itself during the build")
             self.phase = Phase.ENDING
             self._pausing = None
-            self._carry(programs.quiet(self._report_every_s))
+            self._carry(programs.quiet(self.model, self._report_every_s))
             self._get_acquainted()
             self._prepared = True
         elif self.state is not MachineState.DOWN:

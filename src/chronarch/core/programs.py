@@ -2,13 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from chronarch.core.fleet import MachineModel
 from chronarch.core.gcode.modal import ModalState
 from chronarch.core.hands import offset_step
 from chronarch.core.line_link import Steps
 
-HEATERS_OFF = (b"M104 S0", b"M140 S0", b"M107")
 RETRACT_MM = 2
+
+
+def heaters_off(model: MachineModel) -> tuple[bytes, ...]:
+    """Every tool's nozzle, the bed, the chamber where there is one, and the part fan."""
+    chamber = (b"M141 S0",) if model.chamber_ceiling_c else ()
+    return (*nozzles_off(model), b"M140 S0", *chamber, b"M107")
+
+
+def nozzles_off(model: MachineModel) -> tuple[bytes, ...]:
+    if model.tools < 2:
+        return (b"M104 S0",)
+    return tuple(b"M104 T%d S0" % tool for tool in range(model.tools))
 
 
 def report(every_s: int) -> bytes:
@@ -16,34 +29,49 @@ def report(every_s: int) -> bytes:
     return b"M155 S%d" % every_s
 
 
-def quiet(report_every_s: int) -> Steps:
+def quiet(model: MachineModel, report_every_s: int) -> Steps:
     """After a fresh contact: heaters off, since nobody is known to want them, and reports by itself."""
-    return Steps((*HEATERS_OFF, report(report_every_s)))
+    return Steps((*heaters_off(model), report(report_every_s)))
 
 
-def _away(model: MachineModel) -> tuple[bytes, ...]:
-    """Lift, then park; from relative positioning, which it leaves."""
-    x, y = model.park_mm
+def in_mm(modal: ModalState, commands: Sequence[bytes]) -> tuple[bytes, ...]:
+    """Commands with lengths in mm, within a file that may count in inches."""
+    return (b"G21", *commands, b"G20") if modal.inches else tuple(commands)
+
+
+def _away(model: MachineModel, modal: ModalState) -> tuple[bytes, ...]:
+    """Lift, then park at the machine's own place for it; from relative positioning, which it leaves."""
+    x, y = (at - shift for at, shift in zip(model.park_mm, modal.shift_mm, strict=False))
     return b"G1 Z%g F600" % model.lift_mm, b"G90", b"G1 X%g Y%g F6000" % (x, y)
 
 
-def park(model: MachineModel, *, lift: bool, heaters_off: bool) -> Steps:
-    """Wait for the moves under way; with `lift`, retract, lift and park; the fan stays as it is."""
-    away = (b"G1 E-%d F2400" % RETRACT_MM, *_away(model)) if lift else ()
-    return Steps((b"M400", b"G91", b"M83", *away, b"M400", *(HEATERS_OFF[:2] if heaters_off else ())))
+def park(model: MachineModel, modal: ModalState, *, lift: bool, heaters_off: bool) -> Steps:
+    """Wait for the moves under way; with `lift`, retract, lift and park; the fan stays as it is. It leaves millimetres
+    and relative extrusion behind: `go_back` undoes that."""
+    away = (b"G1 E-%d F2400" % RETRACT_MM, *_away(model, modal)) if lift else ()
+    off = (*nozzles_off(model), b"M140 S0") if heaters_off else ()
+    return Steps((b"M400", *((b"G21",) if modal.inches else ()), b"G91", b"M83", *away, b"M400", *off))
 
 
 def heat_again(modal: ModalState) -> Steps:
-    """Ask for what the file or hands last asked for, and wait for it."""
-    bed, nozzle = modal.bed_asked_c, modal.nozzle_asked_c
-    waits = (*((b"M190 S%g" % bed,) if bed else ()), *((b"M109 S%g" % nozzle,) if nozzle else ()))
-    return Steps((b"M140 S%g" % bed, b"M104 S%g" % nozzle, *waits))
+    """Ask for what the file or hands last asked for of each heater, and wait for it."""
+    bed, chamber = modal.bed_asked_c, modal.chamber_asked_c
+    nozzles = modal.nozzles_c or {modal.tool: 0.0}
+    plain = set(nozzles) == {modal.tool}
+
+    def nozzle(word: bytes, tool: int, c: float) -> bytes:
+        return b"%s S%g" % (word, c) if plain else b"%s T%d S%g" % (word, tool, c)
+
+    asked = [b"M140 S%g" % bed, *(nozzle(b"M104", tool, c) for tool, c in nozzles.items())]
+    waits = [b"M190 S%g" % bed] if bed else []
+    waits += [nozzle(b"M109", tool, c) for tool, c in nozzles.items() if c]
+    return Steps((*((b"M141 S%g" % chamber,) if chamber else ()), *asked, *waits))
 
 
 def go_back(modal: ModalState, *, lifted: bool, retracted: bool) -> Steps:
-    """Undo `park`: position, filament, modes, extruder count, feed rate and fan as the file left them."""
+    """Undo `park`: position, filament, modes, extruder count, feed rate and fans as the file left them."""
     m = modal
-    back: list[bytes] = []
+    back: list[bytes] = [b"G21"] if m.inches else []
     if lifted:
         back += [b"G90", b"G1 X%.3f Y%.3f F6000" % (m.x, m.y), b"G1 Z%.3f F600" % m.z]
     if retracted:
@@ -51,7 +79,11 @@ def go_back(modal: ModalState, *, lifted: bool, retracted: bool) -> Steps:
     back += [b"G90" if m.absolute else b"G91", b"M82" if m.absolute_e else b"M83", b"G92 E%.5f" % m.e]
     if m.feed_mm_min:
         back.append(b"G1 F%g" % m.feed_mm_min)
-    back.append(b"M106 S%g" % m.fan if m.fan else b"M107")
+    for fan, speed in (m.fans or {0: 0.0}).items():
+        which = b" P%d" % fan if fan else b""
+        back.append(b"M106%s S%g" % (which, speed) if speed else b"M107%s" % which)
+    if m.inches:
+        back.append(b"G20")
     return Steps(tuple(back))
 
 
@@ -63,8 +95,11 @@ def undo(speed_pct: float, flow_pct: float, z_offset_mm: float) -> tuple[bytes, 
     return speed + flow + offset
 
 
-def end(model: MachineModel, *, lift: bool, report_every_s: int, undo: tuple[bytes, ...] = ()) -> Steps:
+def end(
+    model: MachineModel, modal: ModalState, *, lift: bool, report_every_s: int, undo: tuple[bytes, ...] = ()
+) -> Steps:
     """The build is over: heaters off at once, then, where the file itself did not, lift and park; `undo` takes back
     what hands had set."""
-    away = (b"G91", *_away(model)) if lift else ()
-    return Steps((b"M400", *HEATERS_OFF, *away, b"M400", *undo, report(report_every_s)))
+    away = (b"G91", *_away(model, modal)) if lift else ()
+    mm = (b"G21",) if modal.inches else ()
+    return Steps((b"M400", *heaters_off(model), *mm, *away, b"M400", *undo, report(report_every_s)))

@@ -204,7 +204,7 @@ class StoredSteward(Mind):
                 self._offer(now)
             elif self.phase is Phase.RESTING and not self._prepared and self.state is not MachineState.DOWN:
                 self._prepared = True
-                self._order({"do": "lines", "lines": [c.decode() for c in programs.HEATERS_OFF]})
+                self._order({"do": "lines", "lines": [c.decode() for c in programs.heaters_off(self.model)]})
         elif not here:
             self._here = False
             self._lost(now)
@@ -522,7 +522,7 @@ class StoredSteward(Mind):
             self._tell(Noticed(reason, self.build))
 
     def _heaters_off_now(self) -> None:
-        self._order({"do": "lines", "lines": [c.decode() for c in programs.HEATERS_OFF]})
+        self._order({"do": "lines", "lines": [c.decode() for c in programs.heaters_off(self.model)]})
 
     def _cleared(self) -> None:
         if self.phase is Phase.RESTING and self._here:
@@ -530,4 +530,4 @@ class StoredSteward(Mind):
 
     def _mended(self) -> None:
         self._prepared = True
-        self._order({"do": "lines", "lines": [c.decode() for c in programs.HEATERS_OFF]})
+        self._order({"do": "lines", "lines": [c.decode() for c in programs.heaters_off(self.model)]})

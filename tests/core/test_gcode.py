@@ -75,7 +75,7 @@ class Refused(unittest.TestCase):
             "M104 S200\n": "no movement",
             "Dear sir,\nplease print this.\n" * 20: "not G-code",
             "G28\nG1 X1\nG1 X12.3 Y": "cut short",
-            "G28\nG1 X1\nG1 X12.3 Y4": "cut short",
+            "M104 S200\nG28\nG1 X1\nG1 X12.3 Y4": "cut short",
             "G28\nG1 X1\nM104 S": "cut short",
             "G1 X1\n\0\0\0": "zero byte",
             "G1 " + "X1" * 3000: "4096",

@@ -24,6 +24,7 @@ from chronarch.core.gcode.edits import Edit, SkipObject
 from chronarch.core.gcode.kernel import DIGEST
 from chronarch.core.gcode.layers import Index, layer_moves
 from chronarch.core.gcode.objects import PrintedObject
+from chronarch.core.gcode.reader import as_bytes
 from chronarch.core.gcode.splice import apply, describe
 from chronarch.core.gcode.state import Bytes
 from chronarch.core.solid import read_solid
@@ -45,7 +46,7 @@ def enter(progress: Any) -> None:
 def _mapped(path: Path) -> Bytes:
     with path.open("rb") as source:
         size = path.stat().st_size
-        return np.frombuffer(mmap.mmap(source.fileno(), 0, access=mmap.ACCESS_READ) if size else b"", np.uint8)
+        return as_bytes(memoryview(mmap.mmap(source.fileno(), 0, access=mmap.ACCESS_READ)) if size else b"")
 
 
 def _index_path(derived: Path, model: MachineModel) -> Path:
@@ -168,7 +169,7 @@ def leave_out(
     for name, layer in skips:
         before = analyse(data, model)
         edited = editing.make(data, before, SkipObject(name, layer), model)
-        data = np.frombuffer(apply(data.tobytes(), edited.splices), np.uint8)
+        data = as_bytes(apply(data.tobytes(), edited.splices))
     out.write_bytes(data.tobytes())
     after = analyse(data, model)
     reading = w.FileReading.of(after, model.name).model_dump(mode="json")

@@ -11,10 +11,13 @@ from typing import Any
 
 import numpy as np
 
+from chronarch.core.gcode.line_ends import with_plain_lines
 from chronarch.core.gcode.words import command_of
 
 CHUNK = 1 << 20
-_WAITS = re.compile(rb"^(M0|M1|M25|M226|M600)(?![\d.])", re.IGNORECASE)
+_WAITS = re.compile(rb"^(M0|M1|M25|M226|M600|M601)(?![\d.])", re.IGNORECASE)
+_OF_THE_LINK = re.compile(rb"^(M108|M110)(?![\d.])", re.IGNORECASE)
+"""Words that belong to whoever feeds a machine; in a file they are left out."""
 _PLAIN = np.zeros(256, dtype=bool)
 _PLAIN[[*b"GMTgmt"]] = True
 _SPECIAL = np.zeros(256, dtype=bool)
@@ -44,12 +47,20 @@ class FileProgram:
 
     def __init__(self, path: Path) -> None:
         with path.open("rb") as file:
-            self._map = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+            self._file = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+        whole = np.frombuffer(self._file, np.uint8)
+        plain = with_plain_lines(whole)
+        self._map: mmap.mmap | bytes = self._file if plain is whole else plain.tobytes()
+        del whole, plain
         starts = self._line_starts()
         first = np.frombuffer(self._map, np.uint8)[starts]
         kept = _PLAIN[first]
         for n in np.flatnonzero(~kept & ~_NOTHING[first]).tolist():
             kept[n] = bool(command_of(self._line(int(starts[n]))))
+        second = np.frombuffer(self._map, np.uint8)[np.minimum(starts + 1, len(self._map) - 1)]
+        numbered = np.isin(first, [*b" \tNn"])
+        for n in np.flatnonzero(kept & (numbered | (np.isin(first, [*b"Mm"]) & (second == 49)))).tolist():
+            kept[n] = _OF_THE_LINK.match(command_of(self._line(int(starts[n])))) is None
         ends = np.append(starts[1:] - 1, len(self._map) - (self._map[-1:] == b"\n"))
         plain = self._plain(starts, ends)
         self._starts = starts[kept]
@@ -92,11 +103,11 @@ class FileProgram:
     @property
     def size(self) -> int:
         """Bytes of the whole file, for a machine that takes it whole."""
-        return len(self._map)
+        return len(self._file)
 
     def piece(self, offset: int, length: int) -> bytes:
         """A piece of the file as it is."""
-        return self._map[offset : offset + length]
+        return self._file[offset : offset + length]
 
     def __len__(self) -> int:
         return len(self._starts)

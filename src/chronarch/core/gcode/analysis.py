@@ -105,7 +105,7 @@ def analyse(source: bytes | memoryview | Bytes, model: MachineModel, told: Told 
     run = read_all(data, model, told)
     i, f, t = run.ints, run.floats, run.tables
     marks = t.marks[: int(i[s.MARKS])]
-    _check(data, i, marks)
+    _check(data, run, marks)
     index = _index(run, len(data))
     spans = read_spans(data, marks)
     layers = _layers(run)
@@ -166,14 +166,13 @@ def _faults(data: Bytes, run: Pass) -> Faults:
         if t.counts[1, int(word[1:])]
     }
     pauses = tuple(int(m[3]) for m in t.marks[: int(i[s.MARKS])] if m[0] == s.K_PAUSE)
-    targets = f[s.NOZZLE : s.FILAMENT_OF : 3]
     return Faults(
         rules,
         lasting,
         int(i[s.EXTRUSIONS]) > 0,
         pauses,
         float(f[s.FEED_TOP]),
-        bool((targets > 0).any() or f[s.BED] > 0),
+        _still_hot(f),
         tuple(n for n in range(s.TOOLS) if int(i[s.USED_TOOLS]) >> n & 1) or (0,),
         int(i[s.LAYERS]),
         _first_named(data, t.marks[: int(i[s.MARKS])]),
@@ -250,8 +249,14 @@ def _unknown(data: Bytes, run: Pass, marks: Ints) -> dict[str, int]:
     return dict(counts.most_common(200))
 
 
-def _check(data: Bytes, i: Ints, marks: Ints) -> None:
+def _still_hot(f: Floats) -> bool:
+    """Whether a heater is asked for something at the file's end."""
+    return bool((f[s.NOZZLE : s.FILAMENT_OF : 3] > 0).any() or f[s.BED] > 0)
+
+
+def _check(data: Bytes, run: Pass, marks: Ints) -> None:
     """Raises NotGcode for what is no G-code or was cut short."""
+    i = run.ints
     unreadable = int(i[s.UNREADABLE])
     if unreadable > _UNREADABLE_SHARE * max(int(i[s.COMMAND]), 1):
         mark = next(m for m in marks.tolist() if m[0] == s.K_UNREADABLE)
@@ -264,13 +269,15 @@ def _check(data: Bytes, i: Ints, marks: Ints) -> None:
     tail = data[max(0, len(data) - 4096) :].tobytes().rsplit(b"\n", 1)[-1]
     command = command_of(tail)
     if command:
-        _check_last_line(command, int(i[s.LINE]))
+        _check_last_line(command, int(i[s.LINE]), _still_hot(run.floats))
 
 
-def _check_last_line(command: bytes, number: int) -> None:
-    """A last line with no end of line is whole only when it is not a move and every word has its number."""
+def _check_last_line(command: bytes, number: int, still_hot: bool) -> None:
+    """A last line needs no end of line. The file was cut short when something else is missing: a word's number, or,
+    after a last move, the end that turns the heaters off."""
     words = {} if takes_text(command) else parse_words(command)
-    broken = not is_command(command) or words.get("G") in (0, 1, 2, 3)
+    moves = words.get("G") in (0, 1, 2, 3, 5)
+    broken = not is_command(command) or (moves and (still_hot or None in words.values()))
     if broken or (len(words) > 1 and list(words.values())[-1] is None and "G" not in words):
         text = command[:40].decode("utf-8", "replace")
         raise NotGcode(f"The file stops within line {number} ({text!r}): it was cut short. Add the whole file.")

@@ -69,6 +69,8 @@ def thumbnails(head: bytes) -> tuple[Thumbnail, ...]:
 _PAIR = re.compile(rb"^[ \t]*;[ \t]*([A-Za-z][A-Za-z0-9 _()/\[\]-]{1,60}?)[ \t]*[:=][ \t]*([^\r\n]{1,120})", re.M)
 _PART = re.compile(r"(\d+(?:\.\d+)?)\s*([dhms])", re.I)
 _SECONDS = {"d": 86400, "h": 3600, "m": 60, "s": 1}
+_LENGTH = re.compile(r"([-+]?\d+(?:\.\d+)?)\s*(mm|cm|m)?\b")
+_UNITS_MM = {"mm": 1.0, "cm": 10.0, "m": 1000.0, None: 1.0}
 _FIRST = re.compile(r"[-+]?\d+(?:\.\d+)?")
 
 
@@ -92,8 +94,9 @@ def _number(text: str) -> float | None:
 
 
 def _metres(text: str) -> float | None:
-    value = _number(text)
-    return None if value is None else value * 1000 if re.search(r"\d\s*m\b", text) else value
+    """mm from "1234.5 mm (1.23 m)", "1.23 m" or "1234.5": the first figure in its own unit."""
+    found = _LENGTH.search(text)
+    return None if found is None else float(found[1]) * _UNITS_MM[found[2]]
 
 
 def _word(text: str) -> str:

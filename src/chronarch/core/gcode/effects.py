@@ -10,6 +10,11 @@ from chronarch.core.gcode.motion import add_block, plan_mark, stand_still, wait_
 
 MOST_LAYERS = 20_000
 
+FURTHEST_MM, SLOWEST_MM_S, LONGEST_DWELL_S = 1e7, 1e-4, 1e6
+"""Beyond these a figure is no place, speed or wait of any machine's."""
+LEAST_LIMIT = 1e-3
+"""The least a file may set a speed, acceleration or jerk to."""
+
 
 @kernel
 def fault(i, t, rule, value):
@@ -186,7 +191,7 @@ def _crosses(begin, sweep, angle):
 
 @kernel
 def _move(f, i, m, t, word, mask):
-    """G0 to G3."""
+    """G0 to G3, and G5."""
     f[s.PRIOR_E], f[s.PRIOR_FEED] = f[s.E], f[s.FEED]
     x0, y0, z0 = f[s.X], f[s.Y], f[s.Z]
     x, y, z = x0, y0, z0
@@ -217,17 +222,33 @@ def _move(f, i, m, t, word, mask):
         fed *= f[s.E_MM] * f[s.FLOW]
     if mask & (1 << 5) and t.vals[5] != 0.0:
         f[s.FEED] = abs(t.vals[5]) * unit / 60.0
+        if f[s.FEED] < SLOWEST_MM_S:
+            i[s.FAILED] = s.NO_SUCH_FIGURE
+            return
         f[s.FEED_TOP] = max(f[s.FEED_TOP], f[s.FEED])
+    if not (abs(x) < FURTHEST_MM and abs(y) < FURTHEST_MM and abs(z) < FURTHEST_MM and abs(fed) < FURTHEST_MM):
+        i[s.FAILED] = s.NO_SUCH_FIGURE
+        return
     i[s.MOTIONS] += 1
-    dx, dy, dz = x - x0, y - y0, z - z0
-    ox, oy, oz = f[s.OFFSET], f[s.OFFSET + 1], f[s.OFFSET + 2]
     speed = f[s.FEED] * f[s.SPEED]
-    flat2 = dx * dx + dy * dy
+    if word == 5:
+        _go_spline(f, i, m, t, mask, fed, speed, x, y, z)
+        return
     if word >= 2:
         ca, cb, r, sweep = _arc(f, t, mask, i[s.PLANE], word == 2, x0, y0, z0, x, y, z)
         if r > 0.0:
             _go_arc(f, i, m, t, word, fed, speed, x, y, z, ca, cb, r, sweep)
             return
+    _straight(f, i, m, t, mask, fed, speed, x, y, z)
+
+
+@kernel
+def _straight(f, i, m, t, mask, fed, speed, x, y, z):
+    """Go straight to a place, and feed so much filament on the way."""
+    x0, y0, z0 = f[s.X], f[s.Y], f[s.Z]
+    dx, dy, dz = x - x0, y - y0, z - z0
+    ox, oy, oz = f[s.OFFSET], f[s.OFFSET + 1], f[s.OFFSET + 2]
+    flat2 = dx * dx + dy * dy
     way = math.sqrt(flat2 + dz * dz)
     if way == 0.0:
         if fed != 0.0:
@@ -369,15 +390,58 @@ def _heat(f, i, m, t, at, figures, ceiling, rule, top, mask, waits):
 
 
 @kernel
+def _spline_at(a, b, c, d, u):
+    """A cubic Bezier curve's place at u, 0 to 1, in Bernstein's form."""
+    v = 1.0 - u
+    return v * v * v * a + 3.0 * v * v * u * b + 3.0 * v * u * u * c + u * u * u * d
+
+
+@kernel
+def _go_spline(f, i, m, t, mask, fed, speed, x, y, z):
+    """G5: a cubic Bezier curve. I and J lead from its start to the first control point, P and Q from its end to the
+    second. It is gone in straight pieces, with the filament shared out by their lengths."""
+    unit = f[s.UNIT]
+    x0, y0, z0 = f[s.X], f[s.Y], f[s.Z]
+    bx = x0 + (t.vals[8] * unit if mask & (1 << 8) else 0.0)
+    by = y0 + (t.vals[9] * unit if mask & (1 << 9) else 0.0)
+    cx = x + (t.vals[15] * unit if mask & (1 << 15) else 0.0)
+    cy = y + (t.vals[16] * unit if mask & (1 << 16) else 0.0)
+    if not (abs(bx) < FURTHEST_MM and abs(by) < FURTHEST_MM and abs(cx) < FURTHEST_MM and abs(cy) < FURTHEST_MM):
+        i[s.FAILED] = s.NO_SUCH_FIGURE
+        return
+    whole, px, py = 0.0, x0, y0
+    for n in range(1, s.SPLINE_PIECES + 1):
+        u = n / s.SPLINE_PIECES
+        qx, qy = _spline_at(x0, bx, cx, x, u), _spline_at(y0, by, cy, y, u)
+        whole += math.hypot(qx - px, qy - py)
+        px, py = qx, qy
+    if whole == 0.0:
+        _straight(f, i, m, t, mask, fed, speed, x, y, z)
+        return
+    done, px, py = 0.0, x0, y0
+    for n in range(1, s.SPLINE_PIECES + 1):
+        u = n / s.SPLINE_PIECES
+        qx, qy = _spline_at(x0, bx, cx, x, u), _spline_at(y0, by, cy, y, u)
+        share = math.hypot(qx - px, qy - py) / whole
+        done += share
+        _straight(f, i, m, t, mask, fed * share, speed, qx, qy, z0 + (z - z0) * done)
+        px, py = qx, qy
+    f[s.X], f[s.Y], f[s.Z] = x, y, z
+
+
+@kernel
 def do_g(f, i, m, t, word, mask):
     """G words by number x 10 + first decimal."""
-    if word <= 30:
+    if word <= 30 or word == 50:
         if word % 10 == 0:
             _move(f, i, m, t, word // 10, mask)
     elif word == 920:
         for k in range(3):
             if mask & (1 << (23 + k)):
                 v = t.vals[23 + k] * f[s.UNIT]
+                if not abs(v) < FURTHEST_MM:
+                    i[s.FAILED] = s.NO_SUCH_FIGURE
+                    return
                 f[s.OFFSET + k] += f[s.X + k] - v
                 f[s.X + k] = v
                 i[s.HOMED] |= 1 << k
@@ -390,6 +454,9 @@ def do_g(f, i, m, t, word, mask):
             seconds = max(0.0, t.vals[18])
         elif mask & (1 << 15):
             seconds = max(0.0, t.vals[15] / 1000.0)
+        if not seconds < LONGEST_DWELL_S:
+            i[s.FAILED] = s.NO_SUCH_FIGURE
+            return
         wait_s(f, i, m, t, seconds)
         f[s.DWELL_S] += seconds
     elif word == 100 or word == 110:
@@ -446,7 +513,7 @@ def _four(f, t, mask, at):
     for k in range(4):
         letter = 4 if k == 3 else 23 + k
         if mask & (1 << letter) and t.vals[letter] > 0.0:
-            f[at + k] = t.vals[letter]
+            f[at + k] = max(t.vals[letter], LEAST_LIMIT)
 
 
 @kernel

@@ -22,7 +22,8 @@ MOST_OBJECTS = 500
 MOST_LINES = 200_000
 AROUND_MM = 50.0
 LARGEST_LAYER = 24 << 20
-_M486 = re.compile(rb"^\s*M486\s*(?:([STPUC])\s*(-?\d+)|A\s*\"?([^\"\r\n]*)\"?)", re.I)
+_M486 = re.compile(rb"^\s*M486\s*(?:([STPUC])\s*(-?\d+))?\s*(?:A\s*\"?([^\"\r\n]*)\"?)?", re.I)
+_NAME = re.compile(r"""\bNAME\s*=\s*(?:"([^"]*)"|'([^']*)'|(\S+))""", re.I)
 
 
 @dataclass(frozen=True)
@@ -81,7 +82,7 @@ def read_spans(data: Bytes, marks: Ints) -> Spans:
             if found[1] in (b"S", b"s"):
                 which = int(found[2])
                 now = number(f"#{which}", f"object {which + 1}") if which >= 0 else -1
-            elif found[3] is not None and now >= 0:
+            if found[3] is not None and now >= 0:
                 names[now] = found[3].decode("utf-8", "replace").strip()[:80] or names[now]
         starts.append(line)
         owners.append(now)
@@ -90,8 +91,12 @@ def read_spans(data: Bytes, marks: Ints) -> Spans:
 
 def _named(text: bytes) -> str:
     words = text.decode("utf-8", "replace").strip()
+    if given := _NAME.search(words):
+        return next(n for n in given.groups() if n is not None).strip()[:80]
     name = words[len("printing object") :] if words.lower().startswith("printing object") else words.partition(":")[2]
     name = name.strip()[:80]
+    if name.isdigit():
+        return f"object {name}"
     return "" if name.upper() in ("", "NONMESH") else name
 
 

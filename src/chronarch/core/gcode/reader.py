@@ -10,8 +10,9 @@ import numpy as np
 from chronarch.core.errors import NotGcode
 from chronarch.core.fleet import MachineModel
 from chronarch.core.gcode import state as s
+from chronarch.core.gcode.line_ends import with_plain_lines
 from chronarch.core.gcode.rules import RULES
-from chronarch.core.gcode.scan import finish, scan
+from chronarch.core.gcode.scan import LONGEST_S, finish, scan
 from chronarch.core.gcode.state import Bytes, Floats, Ints, Tables
 
 CHUNK = 8 << 20
@@ -21,8 +22,8 @@ Told = Callable[[float], None]
 
 
 def as_bytes(data: bytes | memoryview | Bytes) -> Bytes:
-    """A file's bytes as the kernel reads them; nothing is copied."""
-    return data if isinstance(data, np.ndarray) else np.frombuffer(data, np.uint8)
+    """A file's bytes as the kernel reads them; nothing is copied but where its lines end in a way of their own."""
+    return with_plain_lines(data if isinstance(data, np.ndarray) else np.frombuffer(data, np.uint8))
 
 
 @dataclass
@@ -70,6 +71,8 @@ class Pass:
 
     def end(self) -> None:
         finish(self.floats, self.ints, self.figures, self.tables)
+        if not self.floats[s.SECONDS] < LONGEST_S:
+            raise NotGcode(_FAILURES[s.TOO_LONG].format(line=self.ints[s.LINE]))
 
     def _make_room(self) -> None:
         i, t = self.ints, self.tables
@@ -100,6 +103,8 @@ class Pass:
 
 _FAILURES = {
     s.ZERO_BYTE: "Line {line} holds a zero byte: this is not a text file. Choose a sliced G-code file.",
+    s.NO_SUCH_FIGURE: "Line {line} asks for a place, speed or time that no machine has. Slice the file again.",
+    s.TOO_LONG: "By line {line} the file has taken over ten years. Look at its speeds and waits, and slice it again.",
     s.LONG_LINE: "Line {line} runs over 4096 characters, which no G-code has; is this a sliced file?",
 }
 

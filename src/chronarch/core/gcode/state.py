@@ -83,7 +83,9 @@ FIGURES = 21
 K_FEATURE, K_OBJECT, K_OBJECT_END, K_M486, K_PAUSE, K_NAMED, K_UNREADABLE = 0, 1, 2, 3, 4, 5, 6
 TRAVEL, EXTRUDE, RETRACT, PRIME = 0, 1, 2, 3
 CLOCKWISE, COUNTER = 16, 32
-ZERO_BYTE, LONG_LINE = 1, 2
+ZERO_BYTE, LONG_LINE, NO_SUCH_FIGURE, TOO_LONG = 1, 2, 3, 4
+SPLINE_PIECES = 16
+"""Straight pieces a G5 is gone in."""
 
 # columns --------------------------------------------------------------------------------------------------------
 B_LENGTH, B_CRUISE, B_ACC, B_ENTRY2, B_LAYER, B_COMMAND, B_FILAMENT, B_MOVE, B_SPAN, B_PLAN2 = range(10)

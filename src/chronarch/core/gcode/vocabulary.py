@@ -9,6 +9,7 @@ READ = frozenset(
         "G2",
         "G3",
         "G4",
+        "G5",
         "G10",
         "G11",
         "G17",
@@ -54,7 +55,6 @@ READ = frozenset(
 
 PASSED = frozenset(
     [
-        "G5",
         "G12",
         "G27",
         "G30",
@@ -78,8 +78,6 @@ PASSED = frozenset(
         "M84",
         "M85",
         "M105",
-        "M108",
-        "M110",
         "M111",
         "M113",
         "M114",
@@ -142,6 +140,9 @@ PASSED = frozenset(
     ]
 )
 """Words that are common and change none of that; they are sent to the machine as they stand."""
+
+LEFT_OUT = frozenset({"M108", "M110"})
+"""Words that belong to whoever feeds a machine: neither counted nor sent."""
 
 LASTING = {
     "M92": "sets the steps per millimetre",

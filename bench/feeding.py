@@ -47,8 +47,8 @@ FRAME = b"\xff\xd8\xff" + bytes(60_000)
 
 
 class Echo(asyncio.Protocol):
-    """Answers `ok` to every line, and names the line it wants when asked; `pace_s` after it where that is set. `late` gathers, in seconds, how long after an
-    answer the next line came."""
+    """Answers `ok` to every line, and names the line it wants when asked; `pace_s` after it where that is set. `late`
+    gathers, in seconds, how long after an answer the next line came."""
 
     def __init__(self, pace_s: float, late: list[float], halts: list[float]) -> None:
         self.pace_s, self.late, self.halts = pace_s, late, halts

@@ -1,6 +1,6 @@
-"""A wire that is late, by up to five seconds each way and never the same, that loses, doubles and damages lines besides,
-while a person pauses, resumes, adjusts, the link is cut, and the tender dies: the file's commands run once and in order,
-or the build stops with a reason; and none is called completed that was not exact."""
+"""A wire that is late, by up to five seconds each way and never the same, that loses, doubles and damages lines
+besides, while a person pauses, resumes, adjusts, the link is cut, and the tender dies: the file's commands run once and
+in order, or the build stops with a reason; and none is called completed that was not exact."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""The tender's own programs beside the file's: what they leave behind, by a plain reading of G-code of its own. Whatever
-a file has said before, a pause and a resume leave the machine as an uninterrupted run has it."""
+"""The tender's own programs beside the file's: what they leave behind, by a plain reading of G-code of its own.
+Whatever a file has said before, a pause and a resume leave the machine as an uninterrupted run has it."""
 
 from __future__ import annotations
 
@@ -18,8 +18,8 @@ MODEL = MachineModel("toy", park_mm=(5, 200), lift_mm=12, tools=2, chamber_ceili
 
 @dataclass
 class Machine:
-    """A machine that does each command at once. Lengths in mm from its own origin; `pushed` is filament that went through
-    the nozzle."""
+    """A machine that does each command at once. Lengths in mm from its own origin; `pushed` is filament that went
+    through the nozzle."""
 
     at: dict[str, float] = field(default_factory=lambda: dict.fromkeys("XYZ", 0.0))
     origin: dict[str, float] = field(default_factory=lambda: dict.fromkeys("XYZ", 0.0))

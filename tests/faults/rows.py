@@ -22,9 +22,11 @@ from dataclasses import dataclass
 import httpx
 from websockets.sync.client import connect
 
-from chronarch.client import requests
+from chronarch.client import hands, requests
+from chronarch.core.hands import Adjust
 from chronarch.core.happenings import BuildEnded, Noticed
 from chronarch.core.states import MachineState, Outcome, Verdict
+from chronarch.standins.dialects import DIALECTS
 from chronarch.wire.upstream import Hello
 from chronarch.wire.work import Build
 from tests.faults.clock import jumping_build
@@ -435,12 +437,111 @@ def _stored_piece(shop: Shop, w: World, lot: random.Random, points: int) -> str:
     return f"{sent} pieces for a file of {needed}, one damaged on its way and the link cut once; run only once whole"
 
 
+def _dialects(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    """A build in each way of speaking, with a pause, an adjustment and damage; and one that a restart ends."""
+    names = [dialect.name for dialect in DIALECTS]
+    tried = names if points >= len(names) else lot.sample(names[1:], points)
+    try:
+        for name in tried:
+            shop.clear("Anchor")
+            w.fault("Anchor", "dialect", text=name)
+            build = shop.start_build()
+            w.fault("Anchor", "corrupt", value=0.01)
+            w.client.do(requests.pause(build.id))
+            shop.paused(build, "")
+            _resume(w, build)
+            w.client.do(hands.do("Anchor", Adjust(fan_pct=40)))
+            w.until("Anchor", MachineState.UNCLEARED, 120)
+            w.fault("Anchor", "heal")
+            shop.made(build)
+            build = shop.start_build()
+            w.fault("Anchor", "reset")
+            shop.failed(build, "restarted itself")
+    finally:
+        w.fault("Anchor", "heal")
+        w.fault("Anchor", "dialect", text="plain")
+    return f"{len(tried)} ways of speaking ({', '.join(tried)}): every hash right, each restart told"
+
+
+def _late(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    """Nothing is lost, and every line is late: what is paused and gone on with is still run once."""
+    few = squares(layers=1, rounds=3)
+    w.add_file("few.gcode", few)
+    shop.clear("Anchor")
+    w.fault("Anchor", "late", value=0.4)
+    try:
+        job = w.submit("few.gcode", machine="Anchor")
+        build = w.build_of(job)
+
+        def fed() -> bool:
+            shown = w.machine("Anchor").build
+            return shown is not None and shown.id == build.id and shown.acknowledged >= 5
+
+        eventually(fed, "some of it is fed", 120)
+        w.client.do(requests.pause(build.id))
+        shop.paused(build, "")
+        _resume(w, build)
+        w.until("Anchor", MachineState.UNCLEARED, 240)
+    finally:
+        w.fault("Anchor", "heal")
+    standin = w.standin("Anchor")
+    shop.assertEqual((standin["taken"], standin["sha256"]), (len(commands(few)), executed_sha256(few)))
+    ended = w.client.do(requests.build(build.id))
+    shop.assertEqual((ended.outcome, ended.reason), (Outcome.COMPLETED, ""))
+    return (
+        f"{standin['taken']} commands with each line and answer late by up to 0.4 s; run once and in order; hash right"
+    )
+
+
+def _last_words(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    for words in ("", "the left motor has given up")[: max(1, points)]:
+        build = shop.start_build()
+        w.fault("Anchor", "kill", text=words)
+        shown = w.until("Anchor", MachineState.DOWN, 90)
+        for said in [words] if words else ["Thermal Runaway", "kill() called"]:
+            shop.assertIn(said, shown.reason)
+        ended = w.client.do(requests.build(build.id))
+        shop.assertEqual(ended.outcome, Outcome.FAILED)
+        w.fault("Anchor", "reset")
+        eventually(lambda: w.standin("Anchor")["last_line"] == 0, "it has power again")
+        time.sleep(1)  # what a restart would make of it has happened by then
+        shop.assertEqual((w.state("Anchor"), w.machine("Anchor").reason), (MachineState.DOWN, shown.reason))
+        shop.clear("Anchor")
+    return "down at once with all that was said; still so after the power came back"
+
+
+def _asks(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    build = shop.start_build()
+    w.fault("Anchor", "asks-for-hands")
+    shop.paused(build, "waits for somebody")
+    _resume(w, build)
+    shop.made(build)
+    return "shown as paused with what it says; told to go on, it did; hash right"
+
+
+def _unheard(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    for _ in range(points):
+        build = shop.start_build("Bezel", at_least=2)
+        w.fault("Bezel", "reset-unheard")
+        shop.failed(build, "restarted itself")
+        ran = w.http.get("/machines/Bezel/executed").text.splitlines()
+        shop.assertEqual(ran, commands(LONG)[: len(ran)], "nothing is fed again")
+    return (
+        f"{points} restarts that were not told, at the file's beginning; each seen by its count; nothing was fed again"
+    )
+
+
 ROWS = (
     Row("service", "service, kill -9", "at random points of a build", "the build never notices; nothing told is lost", 10, _killed("service", _start_service)),
     Row("tender", "tender, kill -9", "at random points of a build", "the new one learns from the machine where it stands, and goes on", 10, _killed("tender", World.start_tender), quick=2),
     Row("database", "MariaDB, kill -9", "at random points of a build", "the build never notices; requests are answered 503 with when to come back", 10, _database),
     Row("machine", "machine, power off and on", "at random points of a build", "the build fails with the true reason; not one line is run again from the beginning", 10, _standin),
     Row("reset", "machine, restarts itself", "at random points of a build", "the build fails with the true reason, heaters off", 5, _reset),
+    Row("unheard", "machine, restarts itself and does not say so", "at the beginning of a build", "seen by its count; nothing is fed again", 5, _unheard),
+    Row("last-words", "machine, reports a fault and never speaks again", "in mid-build, and power off and on after it", "down at once, with all it said; so it stays", 2, _last_words, quick=2),
+    Row("asks", "machine, pauses itself and waits for a person", "in mid-build", "shown as paused; goes on when told to", 1, _asks),
+    Row("dialects", "a machine that speaks otherwise, its wire damages 1 % of lines", "paused, resumed, adjusted; then restarted", "the build completes; the restart is told", len(DIALECTS), _dialects, quick=2),
+    Row("late", "each line and answer late by up to 0.4 s", "all through a build, with a pause", "run once and in order", 1, _late),
     Row("cut-short", "link cut for 1 s", "twice a build", "the build goes on with the very next line", 6, _cut(1), quick=2),
     Row("cut-long", "link cut for 30 s", "in mid-build", "shown offline, then the build goes on", 2, _cut_long, quick=0),
     Row("cut-for-good", "link cut for good", "in mid-build", "shown offline; no heater stays on", 1, _cut_for_good, quick=0),

@@ -151,6 +151,8 @@ _BED = re.compile(rf"\bB:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECA
 _CHAMBER = re.compile(rf"\bC:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
 _POSITION = re.compile(rf"^X:\s*({_NUMBER})\s+Y:\s*({_NUMBER})\s+Z:\s*({_NUMBER})\b")
 _LAST_LINE = re.compile(r"last line:?\s*\d+$")
+_OF_A_LINE = re.compile(r"\bchecksum\b|\bcrc\b|\bline (?:number|no)\b|\bbad line\b|\bexpected (?:line )?n?\d+")
+"""What other words about a line have in common, where the wish for it that follows is lost."""
 _COMPLAINTS = {
     "checksum mismatch, last line: ": False,
     "line number is not last line number+1, last line: ": True,
@@ -230,7 +232,7 @@ def _complaint(text: str) -> LineComplaint | None:
     most = max(alike, key=alike.__getitem__)
     if alike[most] >= ALIKE:
         return LineComplaint(_COMPLAINTS[most])
-    return LineComplaint() if _LAST_LINE.search(arrived) else None
+    return LineComplaint() if _LAST_LINE.search(arrived) or _OF_A_LINE.search(arrived) else None
 
 
 def read_answer(line: str) -> list[Answer]:

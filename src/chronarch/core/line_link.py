@@ -202,10 +202,9 @@ class LineLink:
     """Feeds programs to one machine. Times are real seconds from any start.
 
     `answer_timeout_s` is how long, at the least, a line may go without an answer before the machine is asked; `quiet_s`
-    how long, at the least, the wire must be silent before nothing is still on its way: both grow with the measured round
-    trip. `window_bytes` is how much may be outstanding, 0 for one line. `fences_from` is where the fences and the tender's
-    own programs begin to count: two links to one machine should differ in it.
-    """
+    how long, at the least, the wire must be silent before nothing is still on its way: both grow with the measured
+    round trip. `window_bytes` is how much may be outstanding, 0 for one line. `fences_from` is where the fences and the
+    tender's own programs begin to count: two links to one machine should differ in it."""
 
     def __init__(
         self, answer_timeout_s: float = 3.0, quiet_s: float = 0.2, window_bytes: int = 0, fences_from: int = 0
@@ -325,7 +324,7 @@ class LineLink:
         else:
             self.base = 0
         self._counted = self._exact = self._count == self.base + at
-        self._held = self._troubled = False
+        self._held = self._troubled = self._numbered_oks = False
         self._complained = None
         self._bursts = self._tries = self._proofs = 0
         if self.state is LinkState.RESTING:

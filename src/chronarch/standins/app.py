@@ -10,6 +10,7 @@ from typing import Any
 from fastapi import FastAPI, HTTPException, Response
 from pydantic import BaseModel
 
+from chronarch.standins.dialects import BY_NAME
 from chronarch.standins.machine import MachineStandin, Setup
 from chronarch.standins.stored import StoredStandin
 
@@ -51,7 +52,14 @@ def _camera(m: MachineStandin, o: FaultOrder) -> None:
     m.camera_fault = o.text
 
 
+def _speak(m: MachineStandin, o: FaultOrder) -> None:
+    if o.text not in BY_NAME:
+        raise HTTPException(422, f"There is no dialect {o.text!r}; there are {', '.join(BY_NAME)}.")
+    m.dialect = BY_NAME[o.text]
+
+
 def _heal(m: MachineStandin, o: FaultOrder) -> None:
+    m.late_s = 0.0
     m.corrupt_share = m.lose_share = m.corrupt_bytes = 0.0
     m.camera_fault = ""
     m.part_sticks = False
@@ -60,7 +68,7 @@ def _heal(m: MachineStandin, o: FaultOrder) -> None:
 
 
 FAULTS: dict[str, tuple[str, Callable[[MachineStandin, FaultOrder], None]]] = {
-    "filament-out": ("the sensor sees no filament", lambda m, o: m.say("//action:out_of_filament T0")),
+    "filament-out": ("the sensor sees no filament", lambda m, o: m.say_all("filament_out")),
     "heater-dead": ("the heater of PART gives no more heat", _dead),
     "drift": ("the reading of PART wanders off by VALUE °C a second", _drift),
     "link-cut": ("the connection drops and none is taken for VALUE real seconds", lambda m, o: m.cut_link(o.value)),
@@ -71,6 +79,17 @@ FAULTS: dict[str, tuple[str, Callable[[MachineStandin, FaultOrder], None]]] = {
     "camera": ("the camera does TEXT: hangs, floods or garbage", _camera),
     "part-sticks": ("parts do not come off by themselves", lambda m, o: setattr(m, "part_sticks", True)),
     "reset": ("the machine starts anew", lambda m, o: m.reset()),
+    "reset-unheard": ("the machine starts anew and does not say so", lambda m, o: m.reset(heard=False)),
+    "kill": (
+        "the machine reports TEXT as a fault and never says anything again",
+        lambda m, o: m.kill(o.text),
+    ),
+    "asks-for-hands": ("the machine pauses itself and waits for a person", lambda m, o: m.ask_for_hands()),
+    "late": (
+        "each line is held back by up to VALUE real seconds, both ways",
+        lambda m, o: setattr(m, "late_s", o.value),
+    ),
+    "dialect": ("the machine speaks the dialect TEXT", _speak),
     "fault": ("the machine reports TEXT as a fault", lambda m, o: m.say(f"Error:{o.text or 'fan 0 stalled'}")),
     "halt": ("the machine stops itself, saying TEXT", lambda m, o: m.halt(o.text or "driver fault")),
     "heal": ("heaters and wire are well again", _heal),

@@ -16,6 +16,7 @@ from dataclasses import dataclass, field
 from functools import reduce
 from typing import ClassVar
 
+from chronarch.standins.dialects import BY_NAME
 from chronarch.standins.front import Front
 from chronarch.standins.heat import Heater, bed, nozzle
 from chronarch.standins.level import Level
@@ -51,6 +52,8 @@ class Setup:
     """HOST:PORT[:USER:PASSWORD] of an MQTT broker: this machine runs files itself and reports there."""
     ca: str = ""
     """A certificate authority's file, where the broker wants TLS."""
+    dialect: str = "plain"
+    """How it says what it says: a name of the table of dialects."""
     numbered_oks: bool = False
     reports_heat: bool = True
     """Whether it can report temperatures by itself."""
@@ -89,6 +92,13 @@ class MachineStandin:
         self.corrupt_bytes = 0.0
         self.corrupted = 0
         self.paused_for = ""
+        self.dialect = BY_NAME["numbered" if setup.numbered_oks else setup.dialect]
+        self.late_s = 0.0
+        """Each line is held back by up to so long, both ways, in order."""
+        self.dead = False
+        """Whether it takes nothing and says nothing any more, until it is reset."""
+        self._asked = ""
+        self._say_at = 0.0
         self._random = random.Random(setup.seed)
         self._last = 0
         self._report_s = 0.0
@@ -150,6 +160,8 @@ class MachineStandin:
             return
         self._drop_connection()
         self._writer = writer
+        if self.dialect.greets_connections:
+            self.say_all("greeting")
         with contextlib.suppress(ConnectionError, ValueError, asyncio.IncompleteReadError):
             while raw := await reader.readline():
                 await self._take_line(raw)
@@ -157,11 +169,13 @@ class MachineStandin:
 
     async def _take_line(self, raw: bytes) -> None:
         """One line came, over whatever wire."""
-        if self._random.random() < self.lose_share:
+        if self.dead or self._random.random() < self.lose_share:
             return
+        if self.late_s:
+            await asyncio.sleep(self._random.random() * self.late_s)
         line = self._damage(raw).decode("ascii", "replace").strip()
         self._last_line_at = self.now()
-        if line in ("M108", "M112"):
+        if line in ("M108", "M112") or line.startswith("M876"):
             self._urgent(line)
         elif line:
             await self._queue.put(line)
@@ -173,9 +187,22 @@ class MachineStandin:
 
     def say(self, line: str) -> None:
         """Send one line to whoever is connected."""
-        if self._random.random() < self.lose_share:
+        if self.dead or self._random.random() < self.lose_share:
             return
         data = self._damage(line.encode() + b"\n")
+        if not self.late_s:
+            self._write(data)
+            return
+        loop = asyncio.get_running_loop()
+        self._say_at = max(self._say_at, loop.time() + self._random.random() * self.late_s)
+        loop.call_at(self._say_at, self._write, data)
+
+    def say_all(self, what: str, **values: object) -> None:
+        """Say what the dialect has for that."""
+        for line in self.dialect.say(what, **values):
+            self.say(line)
+
+    def _write(self, data: bytes) -> None:
         if self._front is not None:
             self._front.write(data)
         elif self._writer is not None and not self._writer.is_closing():
@@ -197,7 +224,7 @@ class MachineStandin:
 
     async def _work(self) -> None:
         while True:
-            line = await self._queue.get()
+            line = await self._next_line()
             if self.halted:
                 self.say(f"!! {self.halted}")
                 continue
@@ -209,8 +236,24 @@ class MachineStandin:
             finally:
                 self._saying_busy.cancel()
 
+    async def _next_line(self) -> str:
+        """What came next; while nothing does, some machines say so."""
+        while True:
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(1.0 if self.dialect.waits else None):
+                    line = await self._queue.get()
+                    while self._asked and not self.halted:
+                        await asyncio.sleep(0.05)
+                    return line
+            self.say_all("waits")
+
+    def ask_for_hands(self) -> None:
+        """Pause by itself until a person at the machine or the host says to go on."""
+        self._asked = "hands"
+        self.say_all("paused")
+
     def _busy(self) -> None:
-        self.say("echo:busy: processing")
+        self.say_all("busy")
         self._saying_busy = asyncio.get_running_loop().call_later(BUSY_EVERY_S, self._busy)
 
     async def _line(self, line: str) -> None:
@@ -232,25 +275,27 @@ class MachineStandin:
             self._last = number
         elif star >= 0:
             return self._refuse("no line number with checksum")
-        await self._command(line.strip(), number)
-        counted = number is not None and self.setup.numbered_oks and not line.startswith("M110")
-        self.say(f"ok N{number}" if counted else "ok")
+        if not await self._command(line.strip(), number):
+            self.say_all("unknown", line=line.strip(), n=number, last=self._last)
+        elif number is not None and not line.startswith("M110"):
+            self.say_all("ok", n=number)
+        else:
+            self.say("OK" if self.dialect.ok == "OK" else "ok")
 
     def _refuse(self, why: str) -> None:
-        self.say(f"Error:{why}, last line: {self._last}")
-        self.say(f"Resend: {self._last + 1}")
-        self.say("ok")
+        self.say_all("complaint", why=why, last=self._last, next=self._last + 1, n=self._last)
 
-    async def _command(self, command: str, number: int | None) -> None:
+    async def _command(self, command: str, number: int | None) -> bool:
+        """Carry out a command; whether it is known."""
         if number is not None and number <= OWN_LINES and not command.startswith("M110"):
             self.record.commands.append(command)
         name = command.split()[0].upper() if command else ""
         words = {letter: float(value) for letter, value in _WORD.findall(command.upper())}
+        self.say_all("echo", line=command)
         handler = self.WORDS.get(name)
-        if handler is None:
-            self.say(f'echo:Unknown command: "{command}"')
-        else:
+        if handler is not None:
             await handler(self, words, command)
+        return handler is not None
 
     async def _sleep_until(self, when: float) -> None:
         while (left := when - self.now()) > 0:
@@ -415,6 +460,9 @@ class MachineStandin:
 
     def _urgent(self, line: str) -> None:
         self._skip_wait = True
+        if self._asked and line != "M112":
+            self._asked = ""
+            self.say_all("resumed")
         if line == "M112":
             self.halt("emergency stop")
 
@@ -453,9 +501,18 @@ class MachineStandin:
         self.nozzle.target_c = self.bed.target_c = 0.0
         self.say(f"!! {why}")
 
-    def reset(self) -> None:
-        """As if the power had been off for a moment."""
-        self.halted = ""
+    def kill(self, why: str) -> None:
+        """Stop for good, as a firmware does that no longer trusts its heaters: some last words, then nothing."""
+        self.nozzle.target_c = self.bed.target_c = 0.0
+        self.say(f"Error:{why or 'Thermal Runaway, system stopped! Heater_ID: 0'}")
+        if not why:
+            self.say("Error:Printer halted. kill() called!")
+        self.dead = True
+
+    def reset(self, heard: bool = True) -> None:
+        """As if the power had been off for a moment; not `heard`, it does not say so."""
+        self.halted = self._asked = ""
+        self.dead = False
         self.nozzle.target_c = self.bed.target_c = 0.0
         self.nozzle.dead = self.bed.dead = False
         for heater in (self.nozzle, self.bed):
@@ -466,7 +523,8 @@ class MachineStandin:
         self.z_offset_mm = 0.0
         while not self._queue.empty():
             self._queue.get_nowait()
-        self.say("start")
+        if heard:
+            self.say_all("greeting")
 
     def cut_link(self, seconds: float) -> None:
         """Drop the connection and take none for `seconds` real seconds."""

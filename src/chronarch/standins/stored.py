@@ -285,11 +285,11 @@ class StoredStandin(MachineStandin):
 
     # Faults --------------------------------------------------------------------------------------------------
 
-    def reset(self) -> None:
+    def reset(self, heard: bool = True) -> None:
         if self._running is not None:
             self._running.cancel()
         self.run, self.state, self.taken = None, "resting", 0
-        super().reset()
+        super().reset(heard)
 
     def cut_link(self, seconds: float) -> None:
         super().cut_link(seconds)

@@ -49,9 +49,8 @@ class FileProgram:
         with path.open("rb") as file:
             self._file = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
         whole = np.frombuffer(self._file, np.uint8)
-        plain = with_plain_lines(whole)
-        self._map: mmap.mmap | bytes = self._file if plain is whole else plain.tobytes()
-        del whole, plain
+        lines = with_plain_lines(whole)
+        self._map: mmap.mmap | bytes = self._file if lines is whole else lines.tobytes()
         starts = self._line_starts()
         first = np.frombuffer(self._map, np.uint8)[starts]
         kept = _PLAIN[first]

@@ -21,7 +21,7 @@ from chronarch.core.gcode.plan import Mark, Plan
 from chronarch.core.gcode.preflight import Fault, Faults, Finding, preflight
 from chronarch.core.gcode.reader import Pass, Told, as_bytes, read_all
 from chronarch.core.gcode.rules import RULES
-from chronarch.core.gcode.state import Bytes, Ints
+from chronarch.core.gcode.state import Bytes, Floats, Ints
 from chronarch.core.gcode.vocabulary import LASTING, PASSED, PAUSES, READ
 from chronarch.core.gcode.words import command_of, is_command, parse_words, takes_text
 

@@ -12,8 +12,8 @@ CR, LF, SPACE = 13, 10, 32
 
 
 def with_plain_lines(data: Bytes) -> Bytes:
-    """The same bytes where a UTF-8 mark at the start is blank and a CR that stands alone ends its line, as LF does. What
-    needs none of that is returned as it is, without a copy."""
+    """The same bytes where a UTF-8 mark at the start is blank and a CR that stands alone ends its line, as LF does.
+    What needs none of that is returned as it is, without a copy."""
     plain = data
     if tuple(data[:3].tolist()) == UTF8_MARK:
         plain = data.copy()

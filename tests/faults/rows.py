@@ -23,7 +23,7 @@ import httpx
 from websockets.sync.client import connect
 
 from chronarch.client import hands, requests
-from chronarch.core.hands import Adjust
+from chronarch.core.hands import Adjust, Answer
 from chronarch.core.happenings import BuildEnded, Noticed
 from chronarch.core.states import MachineState, Outcome, Verdict
 from chronarch.standins.dialects import DIALECTS
@@ -516,7 +516,16 @@ def _asks(shop: Shop, w: World, lot: random.Random, points: int) -> str:
     shop.paused(build, "waits for somebody")
     _resume(w, build)
     shop.made(build)
-    return "shown as paused with what it says; told to go on, it did; hash right"
+    w.fault("Anchor", "dialect", text="asking")
+    build = shop.start_build()
+    w.fault("Anchor", "asks-for-hands")
+    shop.paused(build, "the machine asks: Spool (Continue)")
+    told = eventually(lambda: (h := w.machine("Anchor").hands) and h.choices and h, "its choices are shown")
+    shop.assertEqual((told.question, told.choices), ("Spool", ["Continue"]))
+    w.client.do(hands.do("Anchor", Answer(0)))
+    shop.made(build)
+    w.fault("Anchor", "dialect", text="plain")
+    return "shown as paused with what it says or asks; told to go on, or answered, it did; hash right"
 
 
 def _unheard(shop: Shop, w: World, lot: random.Random, points: int) -> str:

@@ -90,7 +90,7 @@ class Counting(WithMachine):
     async def test_where_the_model_numbers_its_oks_each_names_its_line(self) -> None:
         talk = await self.talk(await self.machine(numbered_oks=True))
         await talk.say(counted(0, "M110"))
-        self.assertEqual(await talk.say(counted(1, "M107")), ["ok N1"])
+        self.assertEqual(await talk.say(counted(1, "M107")), ["ok N1 P15 B3"])
         self.assertEqual(await talk.say("M107"), ["ok"])
 
     async def test_unnumbered_and_own_lines_are_not_the_files(self) -> None:

@@ -140,6 +140,22 @@ def send_line(service: Service, name: str, line: str, yes: bool) -> None:
         _do(service, name, h.Line(line, sure=True))
 
 
+@machines.command("answer")
+@click.argument("name")
+@click.argument("choice")
+@pass_service
+def answer(service: Service, name: str, choice: str) -> None:
+    """Answer what a machine itself asks: one of its choices, by its words or its number from 1."""
+    hands = service.do(requests.machine(name)).hands
+    choices = hands.choices if hands else []
+    if not choices:
+        fail(f"{name} asks nothing now.", 1)
+    numbers = [n for n, text in enumerate(choices) if choice.lower() == text.lower() or choice == str(n + 1)]
+    if not numbers:
+        fail(f"{name} asks {hands.question if hands else ''!r}: answer one of {', '.join(choices)}.", 1)
+    _do(service, name, h.Answer(numbers[0]))
+
+
 @machines.command("log")
 @click.argument("name")
 @click.option("--lines", default=40, show_default=True, type=click.IntRange(1, 5000))

@@ -68,6 +68,8 @@ class Carrying(Mind):
         self.nozzle_rests = False
         self.waits = ""
         """What the machine itself waits for a person for."""
+        self._waits_beyond = 0
+        """What was sent before it began to wait may yet be taken; more only once it has gone on."""
         self.question = ""
         self.choices: tuple[str, ...] = ()
         """What it asks of a person, and what may be answered."""

@@ -141,7 +141,15 @@ class LevelMap:
     kind: Literal["level-map"] = "level-map"
 
 
-Action = Home | Move | Feed | Adjust | Preset | Switch | MotorsOff | Run | Filament | Line | LevelMap
+@dataclass(frozen=True)
+class Answer:
+    """Answer what the machine itself asks of a person: the number of one of its choices, from 0."""
+
+    choice: int
+    kind: Literal["answer"] = "answer"
+
+
+Action = Home | Move | Feed | Adjust | Preset | Switch | MotorsOff | Run | Filament | Line | LevelMap | Answer
 
 _FREE = frozenset({Moment.FREE})
 _STANDING = frozenset({Moment.FREE, Moment.PAUSED})
@@ -159,6 +167,7 @@ ALLOWED: dict[type, frozenset[Moment]] = {
     Filament: frozenset({Moment.PAUSED}),
     Line: _ANY,
     LevelMap: _FREE,
+    Answer: _ANY,
 }
 """When each action may be taken: while a build runs everything is locked but what is meant for it."""
 
@@ -347,6 +356,10 @@ def _motors_off(a: MotorsOff, model: MachineModel, at: Standing) -> list[bytes]:
     return [b"M84"]
 
 
+def _answer(a: Answer, model: MachineModel, at: Standing) -> list[bytes]:
+    return []  # it goes past the count, for the machine takes no line while it asks
+
+
 _MAKERS: dict[type, Callable[[Any, MachineModel, Standing], list[bytes]]] = {
     Home: _home,
     Move: _move,
@@ -359,4 +372,5 @@ _MAKERS: dict[type, Callable[[Any, MachineModel, Standing], list[bytes]]] = {
     Filament: _filament,
     Line: _line,
     LevelMap: _level_map,
+    Answer: _answer,
 }

@@ -44,6 +44,7 @@ from chronarch.core.gcode.plan import Plan
 from chronarch.core.hands import (
     Action,
     Adjust,
+    Answer,
     Filament,
     Home,
     LevelMap,
@@ -273,6 +274,9 @@ class Leading(Carrying):
         if self.phase in (Phase.STOPPING, Phase.ENDING, Phase.ASKING):
             raise WrongState("The machine is ending its build; try again in a moment.")
         commands = check(action, self.model, self.standing())
+        if isinstance(action, Answer):
+            self.answer(action.choice, now)
+            return Aside((), done=True)
         if isinstance(action, Adjust) and action.z_offset_mm is not None:
             step = action.z_offset_mm - self._asked_offset()
             steps = [offset_step(step)] if abs(step) > 1e-6 else []
@@ -434,6 +438,7 @@ class Leading(Carrying):
         elif not self.waits:
             self._tell(Noticed(text, self.build))
         self.waits, self._changed = text, True
+        self._waits_beyond = self.link.furthest
 
     def _went_on(self) -> None:
         """The machine no longer waits for anybody."""
@@ -483,7 +488,7 @@ class Leading(Carrying):
     def _acknowledged(self, count: int) -> None:
         progress = self.progress
         self._last_words = ""
-        if self.waits:
+        if self.waits and count > self._waits_beyond:
             self._went_on()
         if progress is None or not self._on_file:
             return

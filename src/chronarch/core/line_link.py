@@ -44,9 +44,6 @@ line that `until` names.
 from __future__ import annotations
 
 from collections import deque
-from dataclasses import dataclass
-from enum import Enum, auto
-from typing import NamedTuple
 
 from chronarch.core.answers import (
     Answer,
@@ -73,9 +70,26 @@ from chronarch.core.framing import (
     numbered,
     silent_s,
 )
+from chronarch.core.link_events import (
+    Acknowledged,
+    BadWire,
+    Drained,
+    Finished,
+    LinkEvent,
+    LinkState,
+    LostCount,
+    OutOfStep,
+    Overdue,
+    Silent,
+    SlowWire,
+    Stands,
+)
 from chronarch.core.round_trip import GRAIN_S, RoundTrip
 
-__all__ = ["OWN_BASE", "QUESTION", "LineLink", "LinkState", "Program", "Steps", "checksum", "numbered"]
+__all__ = [
+    "OWN_BASE", "QUESTION", "Acknowledged", "BadWire", "Drained", "Finished", "LineLink", "LinkEvent", "LinkState",
+    "LostCount", "OutOfStep", "Overdue", "Program", "Silent", "SlowWire", "Stands", "Steps", "checksum", "numbered",
+]  # fmt: skip
 
 LONGEST_ANSWER = 4096
 MOST_TRIES = 25
@@ -102,87 +116,6 @@ SAMPLE_EVERY = 16
 """Of the lines that are plainly taken one in so many is a sample of the round trip."""
 
 OUT_OF_TURN = LineComplaint(out_of_turn=True)
-
-
-class Acknowledged(NamedTuple):
-    """`taken` commands of the program are the machine's now."""
-
-    taken: int
-
-
-@dataclass(frozen=True)
-class Finished:
-    """The program's last command has been taken. `count` is the machine's own word: so many of its commands."""
-
-    count: int
-
-
-@dataclass(frozen=True)
-class Drained:
-    """Held: nothing is outstanding any more; `count` commands were taken, by the machine's own word."""
-
-    count: int
-
-
-@dataclass(frozen=True)
-class OutOfStep:
-    """The machine wants a line this program does not have, or the same one again and again, or says nothing."""
-
-    text: str
-
-
-@dataclass(frozen=True)
-class Stands:
-    """The machine was asked where it stands: the number of the line it wants, None when it does not say."""
-
-    wants: int | None
-
-
-@dataclass(frozen=True)
-class LostCount:
-    """The machine wants less than it has taken: it has restarted."""
-
-
-@dataclass(frozen=True)
-class BadWire:
-    """Too many lines arrive damaged for the checksum to be trusted; `share` of the last ones."""
-
-    share: float
-
-
-@dataclass(frozen=True)
-class SlowWire:
-    """The wire takes so long to answer, in the mean; told once a connection."""
-
-    round_trip_s: float
-
-
-@dataclass(frozen=True)
-class Overdue:
-    """The machine has been at a command for longer than it may plausibly take; told once a command."""
-
-    command: str
-    waited_s: float
-
-
-@dataclass(frozen=True)
-class Silent:
-    """Nothing has been heard for several waits: the connection should be made anew."""
-
-
-LinkEvent = (
-    Acknowledged | Finished | Drained | OutOfStep | Stands | LostCount | BadWire | SlowWire | Overdue | Silent | Answer
-)
-
-
-class LinkState(Enum):
-    AWAY = auto()
-    RESTING = auto()
-    COUNTING = auto()
-    FEEDING = auto()
-    RECOVERING = auto()
-    CONFIRMING = auto()
-    ASKING = auto()
 
 
 _UNDER_WAY = frozenset(set(LinkState) - {LinkState.AWAY, LinkState.RESTING})

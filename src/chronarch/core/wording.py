@@ -40,5 +40,7 @@ def adjustment(action: h.Action) -> str:
             return "moved " + ", ".join(f"{axis} {mm:+g} mm" for axis, mm in by if mm)
         case h.MotorsOff():
             return "motors off"
+        case h.Answer(choice):
+            return f"answered the machine: choice {choice + 1}"
         case h.LevelMap(measure):
             return "bed measured" if measure else "level map read"

@@ -97,7 +97,8 @@ class MachineStandin:
         """Each line is held back by up to so long, both ways, in order."""
         self.dead = False
         """Whether it takes nothing and says nothing any more, until it is reset."""
-        self._asked = ""
+        self._unasked = asyncio.Event()
+        self._unasked.set()
         self._say_at = 0.0
         self._random = random.Random(setup.seed)
         self._last = 0
@@ -239,17 +240,18 @@ class MachineStandin:
     async def _next_line(self) -> str:
         """What came next; while nothing does, some machines say so."""
         while True:
-            with contextlib.suppress(TimeoutError):
+            try:
                 async with asyncio.timeout(1.0 if self.dialect.waits else None):
                     line = await self._queue.get()
-                    while self._asked and not self.halted:
-                        await asyncio.sleep(0.05)
-                    return line
-            self.say_all("waits")
+                break
+            except TimeoutError:
+                self.say_all("waits")
+        await self._unasked.wait()
+        return line
 
     def ask_for_hands(self) -> None:
         """Pause by itself until a person at the machine or the host says to go on."""
-        self._asked = "hands"
+        self._unasked.clear()
         self.say_all("paused")
 
     def _busy(self) -> None:
@@ -460,9 +462,9 @@ class MachineStandin:
 
     def _urgent(self, line: str) -> None:
         self._skip_wait = True
-        if self._asked and line != "M112":
-            self._asked = ""
+        if not self._unasked.is_set() and line != "M112":
             self.say_all("resumed")
+        self._unasked.set()
         if line == "M112":
             self.halt("emergency stop")
 
@@ -511,8 +513,9 @@ class MachineStandin:
 
     def reset(self, heard: bool = True) -> None:
         """As if the power had been off for a moment; not `heard`, it does not say so."""
-        self.halted = self._asked = ""
+        self.halted = ""
         self.dead = False
+        self._unasked.set()
         self.nozzle.target_c = self.bed.target_c = 0.0
         self.nozzle.dead = self.bed.dead = False
         for heater in (self.nozzle, self.bed):

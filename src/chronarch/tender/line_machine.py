@@ -134,5 +134,8 @@ class LineMachine(MachineLink):
             "change": steward.change,
             "pauses_before": sorted(steward.pauses_before),
             "nozzle_rests": steward.nozzle_rests,
+            "waits": steward.waits,
+            "question": steward.question,
+            "choices": list(steward.choices),
         }
         return super().hands().model_copy(update=more)

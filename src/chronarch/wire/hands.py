@@ -49,6 +49,11 @@ class Hands(Wire):
     nozzle_rests: bool = False
     position_mm: tuple[float, float, float] | None = None
     """Where the head is; None while it has not been homed."""
+    waits: str = ""
+    """What the machine has paused itself for and waits for a person for; resuming tells it to go on."""
+    question: str = ""
+    choices: list[str] = Field(default_factory=list)
+    """What the machine asks of a person, and what may be answered."""
     suspect: bool = False
     """Whether the machine leaves lines without an answer."""
     watchdog: bool | None = None

@@ -14,7 +14,8 @@ export type Action =
   | S["Run"]
   | S["Filament"]
   | S["Line"]
-  | S["LevelMap"];
+  | S["LevelMap"]
+  | S["Answer"];
 
 /** Have a machine do something; done once the machine has. */
 export const act = (name: string, action: Action) =>

@@ -11,6 +11,7 @@ import { MEANING, StateMark } from "../../ui/state";
 import { makeAxis } from "../board/axis";
 import { AxisHead, AxisRules, Timeline } from "../board/timeline";
 import { Adjust } from "./adjust";
+import { MachineAsks } from "./asks";
 import { Deeds } from "./deeds";
 import { FilamentChange } from "./filament";
 import { Free } from "./free";
@@ -96,6 +97,7 @@ function Known({ machine: m }: { machine: MachineDetail }) {
         </div>
         <div className={COLUMN}>
           <div className="order-2 flex min-w-0 flex-col gap-5">
+            {(m.hands?.waits || m.hands?.question) && <MachineAsks machine={m} />}
             <ThisBuild machine={m} />
             {m.hands?.change && moment !== "free" && <FilamentChange machine={m} />}
             {moment !== "free" && m.build && !m.build.outcome && <Adjust machine={m} />}

@@ -16,6 +16,7 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
+from chronarch.standins.dialects import document
 from chronarch.standins.front import COM_PORT, DO, IAC, SB, SE, SET_BAUDRATE, WILL, Front
 from chronarch.standins.level import POINTS, Level
 from chronarch.standins.machine import MachineStandin, Setup
@@ -92,6 +93,10 @@ class Counting(WithMachine):
         await talk.say(counted(0, "M110"))
         self.assertEqual(await talk.say(counted(1, "M107")), ["ok N1 P15 B3"])
         self.assertEqual(await talk.say("M107"), ["ok"])
+
+    def test_the_page_about_the_link_shows_every_way_of_speaking(self) -> None:
+        page = (Path(__file__).parents[2] / "docs/protocols/line-link.md").read_text()
+        self.assertIn(document(), page, "python -m chronarch.standins.dialects prints the table")
 
     async def test_unnumbered_and_own_lines_are_not_the_files(self) -> None:
         machine = await self.machine()

@@ -55,6 +55,7 @@ from chronarch.core.answers import (
     LineComplaint,
     Ok,
     Resend,
+    Waits,
     read_answer,
 )
 from chronarch.core.framing import (
@@ -414,9 +415,11 @@ class LineLink:
                 self._ok(answer, events)
             case Resend():
                 self._wanted(answer.number, events)
-            case Busy():
+            case Busy() | Waits():
                 self._no_sample = True
                 self._due_s = self.now_s + self.wire.wait_s
+                if isinstance(answer, Waits):
+                    events.append(answer)
             case LineComplaint():
                 self._complaint(answer, events)
             case Fault() if self._damages_lines():

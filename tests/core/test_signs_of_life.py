@@ -5,10 +5,10 @@ from __future__ import annotations
 
 import unittest
 
-from chronarch.core.happenings import BuildEnded, BuildPaused, BuildResumed, Noticed
 from chronarch.core.hands import Answer
-from chronarch.core.link_events import OutOfStep, Overdue, Silent
+from chronarch.core.happenings import BuildEnded, BuildPaused, BuildResumed, Noticed
 from chronarch.core.line_link import LineLink, Steps
+from chronarch.core.link_events import OutOfStep, Overdue, Silent
 from chronarch.core.states import MachineState, Outcome, WrongState
 from tests.core.test_line_link import counted
 from tests.support.bench import COMMANDS, Bench

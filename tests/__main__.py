@@ -26,6 +26,7 @@ AT_ONCE = 4
 LONGEST_FIRST = (
     "console",
     "faults",
+    "hostile",
     "cli",
     "service",
     "demo",

@@ -6,7 +6,7 @@ import asyncio
 import hashlib
 import secrets
 import time
-from collections import defaultdict, deque
+from collections import OrderedDict, deque
 from dataclasses import dataclass
 from datetime import timedelta
 from functools import cache
@@ -25,7 +25,12 @@ from chronarch.wire.people import Me, Scope
 
 COOKIE = "chronarch_session"
 KEY_PREFIX = "chronarch_"
-TRIES, TRIES_WITHIN_S = 10, 60.0
+TRIES, TRIES_FROM_ONE_PLACE, TRIES_WITHIN_S = 10, 60, 60.0
+"""So many tries an account, and an address, may have within so long."""
+MOST_KNOWN = 10_000
+"""Accounts and addresses that are remembered at once."""
+HASHING, WAITING = 2, 20
+"""So many passwords are compared at once, each takes a core and 64 MiB for a while; so many may wait for that."""
 _ALLOWS = {
     Scope.READ: {Scope.READ},
     Scope.OPERATE: {Scope.READ, Scope.OPERATE},
@@ -62,20 +67,42 @@ def new_secret() -> str:
 
 
 class Doorkeeper:
-    """Slows down guessing: a login may fail so many times within so long."""
+    """Slows down guessing. A try counts when it begins, so that many at once are many; one that succeeds is taken
+    back."""
 
     def __init__(self) -> None:
-        self._failures: defaultdict[str, deque[float]] = defaultdict(deque)
+        self._tries: OrderedDict[str, deque[float]] = OrderedDict()
+        self._hashing = asyncio.Semaphore(HASHING)
+        self._waiting = 0
 
-    def check(self, login: str) -> None:
-        failures = self._failures[login.lower()]
-        while failures and failures[0] < time.monotonic() - TRIES_WITHIN_S:
-            failures.popleft()
-        if len(failures) >= TRIES:
-            raise Refused(429, "Too many tries with this name; wait a minute.")
+    def begin(self, account: str, address: str) -> None:
+        """Count a try. Raises Refused (429)."""
+        for key, most in ((f"account {account}", TRIES), (f"address {address}", TRIES_FROM_ONE_PLACE)):
+            tries = self._tries.setdefault(key, deque())
+            self._tries.move_to_end(key)
+            while tries and tries[0] < time.monotonic() - TRIES_WITHIN_S:
+                tries.popleft()
+            if len(tries) >= most:
+                raise Refused(429, "Too many tries; wait a minute.")
+            tries.append(time.monotonic())
+        while len(self._tries) > MOST_KNOWN:
+            self._tries.popitem(last=False)
 
-    def failed(self, login: str) -> None:
-        self._failures[login.lower()].append(time.monotonic())
+    def succeeded(self, account: str, address: str) -> None:
+        for key in (f"account {account}", f"address {address}"):
+            if self._tries.get(key):
+                self._tries[key].pop()
+
+    async def verify(self, stored: str, password: str) -> bool:
+        """Whether a password is the stored one; a few at a time. Raises Refused (503)."""
+        if self._waiting >= WAITING:
+            raise Refused(503, "Too many people sign in at this moment; try again.")
+        self._waiting += 1
+        try:
+            async with self._hashing:
+                return await asyncio.to_thread(_verify, stored, password)
+        finally:
+            self._waiting -= 1
 
 
 def _verify(stored: str, password: str) -> bool:
@@ -85,23 +112,25 @@ def _verify(stored: str, password: str) -> bool:
         return False
 
 
-async def sign_in(shop: Shop, login: str, password: str) -> tuple[str, Me]:
-    """Open a session: its token for the cookie, and who it is. Raises Refused (401, 429)."""
-    shop.door.check(login)
+async def sign_in(shop: Shop, login: str, password: str, address: str) -> tuple[str, Me]:
+    """Open a session: its token for the cookie, and who it is. Raises Refused (401, 429, 503). No connection to the
+    database is held while the password is compared."""
     async with shop.sessions() as db:
         person = (await db.execute(select(t.Person).where(t.Person.login == login))).scalar_one_or_none()
-        stored = person.password_hash if person else _nobody()
-        good = await asyncio.to_thread(_verify, stored, password)
-        if person is None or not good:
-            shop.door.failed(login)
-            raise Refused(401, "Name or password is wrong.")
-        token, csrf = secrets.token_urlsafe(32), secrets.token_urlsafe(24)
-        now = shop.clock.real_now()
+    account = str(person.id) if person else f"nobody {login.casefold()[:120]}"
+    shop.door.begin(account, address)
+    good = await shop.door.verify(person.password_hash if person else _nobody(), password)
+    if person is None or not good:
+        raise Refused(401, "Name or password is wrong.")
+    shop.door.succeeded(account, address)
+    token, csrf = secrets.token_urlsafe(32), secrets.token_urlsafe(24)
+    now = shop.clock.real_now()
+    async with shop.sessions() as db:
         await db.execute(delete(t.Session).where(t.Session.expires_at < now))
         until = now + timedelta(hours=shop.settings.session_hours)
         db.add(t.Session(token_hash=hash_secret(token), person_id=person.id, csrf=csrf, expires_at=until))
         await db.commit()
-        return token, Me(name=person.name, scope=Scope(person.scope), csrf=csrf)
+    return token, Me(name=person.name, scope=Scope(person.scope), csrf=csrf)
 
 
 async def sign_out(shop: Shop, token: str) -> None:
@@ -142,7 +171,8 @@ class Needs:
         self._scope = scope
 
     async def __call__(self, request: Request) -> Who:
-        who = await identify(shop_of(request), request)
+        known: Who | None = getattr(request.state, "who", None)
+        who = known or await identify(shop_of(request), request)
         if not who.may(self._scope):
             raise Refused(403, f"This key may {who.scope}; what you ask needs one that may {self._scope}.")
         changing = request.method not in ("GET", "HEAD")

@@ -12,7 +12,9 @@ from fastapi.routing import APIRoute
 from sqlalchemy.exc import OperationalError
 
 from chronarch.records.database import deadlocked
+from chronarch.service.bodies import admit, gate_of
 
+READING = frozenset({"GET", "HEAD", "OPTIONS"})
 TRIES = 6
 PAUSE_S = 0.02
 
@@ -34,8 +36,11 @@ class AgainRoute(APIRoute):
 
     def get_route_handler(self) -> Handler:
         once = super().get_route_handler()
+        path, gate, read_whole = self.path_format, gate_of(self.dependant), self.body_field is not None
 
         async def again(request: Request) -> Response:
+            if request.method not in READING:
+                request = await admit(path, gate, read_whole, request)
             for more in reversed(range(TRIES)):
                 try:
                     return await once(request)

@@ -18,9 +18,9 @@ router = APIRouter(tags=["people"], route_class=AgainRoute)
 
 
 @router.post("/sign-in")
-async def sign_in(order: w.SignIn, shop: TheShop, response: Response) -> w.Me:
+async def sign_in(order: w.SignIn, shop: TheShop, request: Request, response: Response) -> w.Me:
     """Open a session; its cookie comes with the answer."""
-    token, me = await access.sign_in(shop, order.login, order.password)
+    token, me = await access.sign_in(shop, order.login, order.password, request.client.host if request.client else "")
     age = int(shop.settings.session_hours * 3600)
     response.set_cookie(COOKIE, token, max_age=age, httponly=True, samesite="strict")
     return me

@@ -43,7 +43,7 @@ class BeforeSignIn(WorldCase):
         for path in ("/api/orders/from-csv", "/api/sign-in"):
             head = f"POST {path} HTTP/1.1\nHost: x\n{key}\nContent-Type: application/json\nContent-Length: 3000000"
             self.assertIn(" 413 ", self.answer_to(head))
-        head = f"POST /api/sign-in HTTP/1.1\nHost: x\nContent-Type: application/json\nContent-Length: 5000"
+        head = "POST /api/sign-in HTTP/1.1\nHost: x\nContent-Type: application/json\nContent-Length: 5000"
         self.assertIn(" 413 ", self.answer_to(head))
 
     def test_a_body_that_does_not_say_how_long_it_is_is_counted(self) -> None:

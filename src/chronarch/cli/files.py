@@ -66,6 +66,8 @@ def add_files(service: Service, paths: tuple[Path, ...], folder: str, queue: boo
             there = "" if d.new else " (was there already)"
             text = f"{r.layers} layers, {duration(r.planned_s)}, {sum(r.filament_mm.values()) / 1000:.2f} m of filament"
             click.echo(f"{d.file.name}: {as_what}{there}, {text}{f', queued as job {d.job}' if d.job else ''}")
+            if d.alike:
+                click.echo(f"  Mind that there is {', '.join(d.alike)} too: another file.", err=True)
     if refused:
         raise SystemExit(REFUSED)
 

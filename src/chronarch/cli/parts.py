@@ -72,6 +72,8 @@ def add_part(service: Service, name: str, files: tuple[str, ...], notes: str) ->
     numbers = [service.do(library.file(file)).id for file in files]
     p = service.do(library.add_part(w.PartOrder(name=name, notes=notes, files=numbers)))
     click.echo(f"{p.name}: part {p.id}, made by {len(p.files)} files.")
+    if p.alike:
+        click.echo(f"  Mind that there is {', '.join(p.alike)} too: another part.", err=True)
 
 
 @parts.command("change")

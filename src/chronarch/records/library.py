@@ -9,6 +9,7 @@ from typing import Any
 
 from sqlalchemy import ColumnElement, and_, case, func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
+from sqlalchemy.orm import InstrumentedAttribute
 
 from chronarch.core.states import Outcome, Verdict
 from chronarch.records import tables as t
@@ -236,3 +237,11 @@ async def parts_wire(db: AsyncSession, rows: Sequence[t.Part], paces: dict[str, 
         )
         for p in rows
     ]
+
+
+async def alike(
+    db: AsyncSession, names: InstrumentedAttribute[str], name: str, *where: ColumnElement[bool]
+) -> list[str]:
+    """Other names that differ from `name` in upper and lower case only."""
+    query = select(names).where(func.lower(names) == name.lower(), names != name, *where).order_by(names).limit(10)
+    return list((await db.execute(query)).scalars())

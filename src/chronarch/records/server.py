@@ -18,6 +18,8 @@ import pymysql
 
 USER = "chronarch"
 DATABASE = "chronarch"
+BYTES = "utf8mb4_nopad_bin"
+"""How names are compared where nothing else is said: byte by byte."""
 STARTED_WITHIN_S = 60.0
 
 
@@ -70,7 +72,7 @@ class PrivateServer:
         """The address of a database of its own beside the first, made anew and empty."""
         name = f"{DATABASE}_{suffix}"
         with self._connect() as connection, connection.cursor() as cursor:
-            cursor.execute(f"create or replace database `{name}` character set utf8mb4")
+            cursor.execute(f"create or replace database `{name}` character set utf8mb4 collate {BYTES}")
         return self._url(name)
 
     def start(self) -> None:
@@ -94,6 +96,7 @@ class PrivateServer:
                     f"--user={getpass.getuser()}",
                     f"--pid-file={self.folder / 'pid'}",
                     "--character-set-server=utf8mb4",
+                    f"--collation-server={BYTES}",
                     "--transaction-isolation=READ-COMMITTED",
                     "--innodb-buffer-pool-size=64M",
                     "--innodb-log-file-size=32M",
@@ -150,7 +153,7 @@ class PrivateServer:
     def _make_account(self) -> None:
         password = secrets.token_urlsafe(24)
         with self._connect() as connection, connection.cursor() as cursor:
-            cursor.execute(f"create database if not exists {DATABASE} character set utf8mb4")
+            cursor.execute(f"create database if not exists {DATABASE} character set utf8mb4 collate {BYTES}")
             cursor.execute(f"create or replace user {USER}@'127.0.0.1' identified by %s", (password,))
             cursor.execute(f"grant all on `{DATABASE}%`.* to {USER}@'127.0.0.1'")
             connection.commit()

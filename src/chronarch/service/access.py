@@ -53,6 +53,8 @@ class Who:
     name: str
     scope: Scope
     csrf: str = ""
+    identity: str = ""
+    """Who it is, whatever it is called: `person 3`, `key 7`."""
 
     def may(self, scope: Scope) -> bool:
         return scope in _ALLOWS[self.scope]
@@ -150,7 +152,7 @@ async def identify(shop: Shop, request: HTTPConnection) -> Who:
             ).scalar_one_or_none()
             if key is None or key.revoked:
                 raise Refused(401, "This key is not known or was revoked; get a new one.")
-            return Who(key.name, Scope(key.scope))
+            return Who(key.name, Scope(key.scope), identity=f"key {key.id}")
         if token:
             found = (
                 await db.execute(
@@ -160,7 +162,7 @@ async def identify(shop: Shop, request: HTTPConnection) -> Who:
                 )
             ).first()
             if found:
-                return Who(found[1], Scope(found[2]), found[0].csrf)
+                return Who(found[1], Scope(found[2]), found[0].csrf, f"person {found[0].person_id}")
     raise Refused(401, "Sign in, or send a key as 'Authorization: Bearer KEY'.")
 
 

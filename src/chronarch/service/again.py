@@ -6,6 +6,7 @@ import asyncio
 import random
 from collections.abc import Callable, Coroutine
 from typing import Any
+from unicodedata import normalize
 
 from fastapi import Request, Response
 from fastapi.routing import APIRoute
@@ -39,6 +40,8 @@ class AgainRoute(APIRoute):
         path, gate, read_whole = self.path_format, gate_of(self.dependant), self.body_field is not None
 
         async def again(request: Request) -> Response:
+            named = request.scope["path_params"]
+            named.update({k: normalize("NFC", v) for k, v in named.items() if isinstance(v, str) and not v.isascii()})
             if request.method not in READING:
                 request = await admit(path, gate, read_whole, request)
             for more in reversed(range(TRIES)):

@@ -9,7 +9,7 @@ import sys
 
 import click
 import uvicorn
-from sqlalchemy import select
+from sqlalchemy import delete, select
 
 from chronarch.core.clock import real_clock
 from chronarch.records import tables as t
@@ -81,6 +81,8 @@ async def register_person(
             person = t.Person(login=login, name=name)
             db.add(person)
         person.name, person.password_hash, person.scope = name, hasher.hash(password), scope
+        await db.flush()
+        await db.execute(delete(t.Session).where(t.Session.person_id == person.id))  # who is in with the old one is out
         await db.commit()
     await engine.dispose()
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import unicodedata
 from datetime import UTC, datetime
 from typing import Annotated, Literal
 
@@ -15,7 +16,15 @@ def _utc(value: datetime) -> datetime:
 Time = Annotated[datetime, AfterValidator(_utc)]
 """Shop time in UTC; a time given without a zone is taken as UTC."""
 
-Label = Annotated[str, Field(max_length=60, pattern=r"^[^\x00-\x1f\x7f]*$")]
+
+def _composed(text: str) -> str:
+    return text if text.isascii() else unicodedata.normalize("NFC", text)
+
+
+COMPOSED = AfterValidator(_composed)
+"""Text that looks the same is the same (Unicode's form NFC): names are compared byte by byte."""
+
+Label = Annotated[str, COMPOSED, Field(max_length=60, pattern=r"^[^\x00-\x1f\x7f]*$")]
 """A short text that a person types: a material, a colour, a reason."""
 
 Tags = Annotated[list[Label], Field(max_length=20)]

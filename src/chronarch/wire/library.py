@@ -278,6 +278,8 @@ class Dropped(Wire):
     """The job it was queued as, if that was asked."""
     new: bool
     """False when the library had the same content under this name already."""
+    alike: list[str] = Field(default_factory=list)
+    """Other names in this folder that differ from this one in upper and lower case only."""
 
 
 class Overruling(Wire):
@@ -363,6 +365,8 @@ class Part(Wire):
     files: list[File] = Field(default_factory=list)
     added_at: Time
     added_by: str
+    alike: list[str] = Field(default_factory=list)
+    """As it is made: other parts' names that differ from this one in upper and lower case only."""
 
 
 class PartOrder(Wire):

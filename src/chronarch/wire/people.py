@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from enum import StrEnum
+from typing import Annotated
 
 from pydantic import Field
 
-from chronarch.wire.common import Time, Wire
+from chronarch.wire.common import COMPOSED, Time, Wire
 
 
 class Scope(StrEnum):
@@ -20,7 +21,7 @@ class Scope(StrEnum):
 
 
 class SignIn(Wire):
-    login: str = Field(max_length=120, examples=["maud"])
+    login: Annotated[str, COMPOSED] = Field(max_length=120, examples=["maud"])
     password: str = Field(max_length=400, examples=["an example password"])
 
 

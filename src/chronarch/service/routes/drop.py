@@ -16,7 +16,7 @@ from chronarch.core.gcode.packed import plain_name
 from chronarch.core.names import check_folder, check_name
 from chronarch.records import library
 from chronarch.records import tables as t
-from chronarch.service.access import Operator, Reader
+from chronarch.service.access import Operator, Reader, Who
 from chronarch.service.again import AgainRoute
 from chronarch.service.blobs import Received
 from chronarch.service.once import Note, fingerprint, once
@@ -67,7 +67,7 @@ async def drop_raw(
     if wanted is not None and wanted not in (received.sent_sha256, received.sha256):
         received.path.unlink(missing_ok=True)
         raise Refused(422, "The file did not arrive whole: its hash is not the one announced. Send it again.")
-    return await _drop(shop, received, name, asked.folder, asked.queued(), who.name, idempotency_key)
+    return await _drop(shop, received, name, asked.folder, asked.queued(), who, idempotency_key)
 
 
 @router.post("/drop", status_code=201, response_model=w.Dropped, responses=Answers)  # type: ignore[arg-type]
@@ -93,11 +93,11 @@ async def drop_form(
 
     received = await shop.blobs.receive(pieces(), shop.settings.largest_file)
     wish = w.QueueWish(copies=copies, material=material, colour=colour, machine=machine, model=model, held=held)
-    return await _drop(shop, received, file.filename or "", folder, wish if queue else None, who.name, idempotency_key)
+    return await _drop(shop, received, file.filename or "", folder, wish if queue else None, who, idempotency_key)
 
 
 async def _drop(
-    shop: Shop, received: Received, name: str, folder: str, wish: w.QueueWish | None, by: str, key: str | None
+    shop: Shop, received: Received, name: str, folder: str, wish: w.QueueWish | None, who: Who, key: str | None
 ) -> Response:
     try:
         if "/" in name and not folder:
@@ -109,13 +109,15 @@ async def _drop(
 
         async def work(note: Note) -> tuple[int, BaseModel]:
             queue = wish.model_dump() if wish is not None else None
-            number = await shop.intake.take(received, name, by, note, folder=folder, queue=queue)
+            number = await shop.intake.take(received, name, who.name, note, folder=folder, queue=queue)
             return await resume(str(number))
 
         async def resume(number: str) -> tuple[int, BaseModel]:
             return await answer_of(shop, await shop.intake.settled(int(number), ANSWER_WITHIN_S))
 
-        return await once(shop, by, key, fingerprint("drop", name, folder, asked, received.sha256), work, resume)
+        return await once(
+            shop, who.identity, key, fingerprint("drop", name, folder, asked, received.sha256), work, resume
+        )
     finally:
         received.path.unlink(missing_ok=True)
 
@@ -131,7 +133,8 @@ async def answer_of(shop: Shop, row: t.Arrival) -> tuple[int, BaseModel]:
         if kept is None:
             raise Refused(404, f"{row.name} was added and has been thrown away since.")
         file = library.file_wire(kept, await shop.paces(db))
-    return (201 if row.new else 200), w.Dropped(file=file, job=row.job_id, new=row.new)
+        alike = await library.alike(db, t.File.name, file.name, t.File.folder == file.folder) if row.new else []
+    return (201 if row.new else 200), w.Dropped(file=file, job=row.job_id, new=row.new, alike=alike)
 
 
 def _arrival(shop: Shop, row: t.Arrival) -> w.Arrival:

@@ -140,7 +140,7 @@ async def submit(
     async def work(note: Note) -> tuple[int, BaseModel]:
         return 201, await _submit(shop, order, who.name)
 
-    return await once(shop, who.name, idempotency_key, fingerprint("jobs", order.model_dump_json()), work)
+    return await once(shop, who.identity, idempotency_key, fingerprint("jobs", order.model_dump_json()), work)
 
 
 async def _submit(shop: Shop, order: w.JobOrder, by: str) -> w.Job:

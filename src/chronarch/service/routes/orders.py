@@ -136,7 +136,7 @@ async def make_order(
         (made,) = await _make(shop, [order], who.name)
         return 201, made
 
-    return await once(shop, who.name, idempotency_key, fingerprint("orders", order.model_dump_json()), work)
+    return await once(shop, who.identity, idempotency_key, fingerprint("orders", order.model_dump_json()), work)
 
 
 async def _make(shop: Shop, wanted: Sequence[w.OrderOrder], by: str, repeats: int | None = None) -> list[w.Order]:

@@ -96,6 +96,7 @@ async def add_part(order: w.PartOrder, who: Operator, shop: TheShop) -> w.Part:
         await _gather(db, row.id, order.files, only=False)
         await db.commit()
         wire = await _wire(shop, db, row)
+        wire.alike = await library.alike(db, t.Part.name, row.name)
     shop.hub.changed("parts", "files", "jobs")
     return wire
 

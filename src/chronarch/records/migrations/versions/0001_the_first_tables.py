@@ -10,8 +10,14 @@ down_revision = None
 branch_labels = None
 depends_on = None
 
+BYTES = "utf8mb4_nopad_bin"
+"""What identifies is compared byte by byte."""
+SPOKEN = "utf8mb4_uca1400_as_ci"
+"""Machines and models are called by their names: upper and lower case are alike there, accents are not."""
+
 
 def upgrade() -> None:
+    op.execute(f"alter database character set utf8mb4 collate {BYTES}")
     op.create_table(
         "access_key",
         sa.Column("id", sa.Integer(), nullable=False),
@@ -32,7 +38,7 @@ def upgrade() -> None:
     op.create_table(
         "model",
         sa.Column("id", sa.Integer(), nullable=False),
-        sa.Column("name", sa.String(length=60), nullable=False),
+        sa.Column("name", sa.String(length=60, collation=SPOKEN), nullable=False),
         sa.Column("spec", sa.JSON(), nullable=False),
         sa.PrimaryKeyConstraint("id"),
         sa.UniqueConstraint("name"),
@@ -142,7 +148,7 @@ def upgrade() -> None:
     op.create_table(
         "machine",
         sa.Column("id", sa.Integer(), nullable=False),
-        sa.Column("name", sa.String(length=60), nullable=False),
+        sa.Column("name", sa.String(length=60, collation=SPOKEN), nullable=False),
         sa.Column("model_id", sa.Integer(), nullable=False),
         sa.Column("tender_id", sa.Integer(), nullable=False),
         sa.Column("link", sa.String(length=300), nullable=False),

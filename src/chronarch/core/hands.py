@@ -285,13 +285,28 @@ def _preset(a: Preset, model: MachineModel, at: Standing) -> list[bytes]:
 def _switch(a: Switch, model: MachineModel, at: Standing) -> list[bytes]:
     for switch in model.switches:
         if switch.name.lower() == a.name.lower():
-            return _lines(switch.on if a.on else switch.off)
+            return check_lines(switch.on if a.on else switch.off, switch.name)
     names = ", ".join(s.name for s in model.switches) or "none"
     raise NotPossible(f"{model.name} has no switch {a.name!r}; it has: {names}.")
 
 
-def _lines(text: str) -> list[bytes]:
-    return [line.strip().encode("ascii", "replace") for line in text.splitlines() if line.strip()]
+def check_lines(text: str, whose: str, *, lasting: bool = False) -> list[bytes]:
+    """The commands in a text that somebody wrote for a machine. Raises NotPossible for words that belong to the
+    feeding, and, but where they may be (`lasting`), for such as outlast a build."""
+    out = []
+    for line in text.splitlines():
+        command = line.split(";")[0].strip()
+        if not command:
+            continue
+        if not command.isascii() or not command.isprintable() or len(command) > LINE_LENGTH:
+            raise NotPossible(f"{whose}: {command[:40]!r} is not one line of at most {LINE_LENGTH} plain characters.")
+        if "*" in command or _BELONGS_TO_FEEDING.match(command):
+            raise NotPossible(f"{whose}: {command[:40]!r} belongs to the feeding; leave it out.")
+        word = command.split()[0].upper()
+        if word in LASTING and not lasting:
+            raise NotPossible(f"{whose}: {word} {LASTING[word]}, and that lasts; only a guarded sequence may do that.")
+        out.append(command.encode())
+    return out
 
 
 def find_sequence(model: MachineModel, name: str) -> OwnSequence:
@@ -317,7 +332,18 @@ def _run(a: Run, model: MachineModel, at: Standing) -> list[bytes]:
     text = sequence.lines
     for name, value in values.items():
         text = text.replace("{" + name + "}", f"{value:g}")
-    return _lines(text)
+    return check_lines(text, sequence.name, lasting=sequence.guarded)
+
+
+def check_model(model: MachineModel) -> None:
+    """What hands may run of a model's own. Raises NotPossible for words that a sequence or switch may not hold."""
+    for switch in model.switches:
+        check_lines(f"{switch.on}\n{switch.off}", f"The switch {switch.name}")
+    for sequence in model.sequences:
+        text = sequence.lines
+        for parameter in sequence.parameters:
+            text = text.replace("{" + parameter.name + "}", f"{parameter.usual:g}")
+        check_lines(text, f"The sequence {sequence.name}", lasting=sequence.guarded)
 
 
 def _filament(a: Filament, model: MachineModel, at: Standing) -> list[bytes]:

@@ -185,4 +185,5 @@ class Needs:
 
 Reader = Annotated[Who, Depends(Needs(Scope.READ))]
 Operator = Annotated[Who, Depends(Needs(Scope.OPERATE))]
+Maintainer = Annotated[Who, Depends(Needs(Scope.MAINTAIN))]
 TenderKey = Annotated[Who, Depends(Needs(Scope.TENDER))]

@@ -10,12 +10,13 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.address import parse_address
+from chronarch.core.hands import check_model
 from chronarch.core.ledger import OPEN_END
 from chronarch.core.states import MachineState
 from chronarch.records import queries, spools
 from chronarch.records import tables as t
 from chronarch.service import dispatch
-from chronarch.service.access import Operator, Reader, TenderKey
+from chronarch.service.access import Maintainer, Operator, Reader, TenderKey
 from chronarch.service.again import AgainRoute
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
@@ -45,7 +46,8 @@ async def paces(who: Reader, shop: TheShop) -> list[Pace]:
 
 
 @router.post("/models", status_code=201)
-async def add_model(order: w.Model, who: Operator, shop: TheShop) -> w.Model:
+async def add_model(order: w.Model, who: Maintainer, shop: TheShop) -> w.Model:
+    check_model(order.core())
     async with shop.sessions() as db:
         db.add(t.Model(name=order.name, spec=order.model_dump(mode="json")))
         try:
@@ -57,8 +59,9 @@ async def add_model(order: w.Model, who: Operator, shop: TheShop) -> w.Model:
 
 
 @router.put("/models/{name}")
-async def change_model(name: str, order: w.Model, who: Operator, shop: TheShop) -> w.Model:
+async def change_model(name: str, order: w.Model, who: Maintainer, shop: TheShop) -> w.Model:
     """Give a model other figures. Its files are read anew by them; builds that run keep the plan they began with."""
+    check_model(order.core())
     async with shop.sessions() as db:
         row = (await db.execute(select(t.Model).where(t.Model.name == name).with_for_update())).scalar_one_or_none()
         if row is None:

@@ -57,6 +57,23 @@ class HandsPages(ConsoleCase):
         expect(page.get_by_text("nozzle 212 °C", exact=True)).to_be_visible()
         w.client.do(requests.stop(build))
 
+    def test_what_a_machine_asks_is_answered_on_its_page(self) -> None:
+        w = self.world
+        build = self.building("Anchor")
+        page = self.open("/machines/Anchor")
+        for dialect, title, button in (
+            ("asking", "The machine asks", "Continue"),
+            ("plain", "The machine waits for somebody", "Go on"),
+        ):
+            w.fault("Anchor", "dialect", text=dialect)
+            w.fault("Anchor", "asks-for-hands")
+            w.until("Anchor", MachineState.PAUSED)
+            expect(page.get_by_role("heading", name=title)).to_be_visible()
+            page.get_by_role("button", name=button, exact=True).click()
+            w.until("Anchor", MachineState.BUILDING)
+            expect(page.get_by_role("heading", name=title)).to_be_hidden()
+        w.client.do(requests.stop(build))
+
     def test_a_pause_is_planned_and_an_object_left_out_and_laid_after_all(self) -> None:
         w = self.world
         build = self.building("Bezel")

@@ -227,6 +227,19 @@ class Feeding(unittest.TestCase):
         events = converse(started(Steps(tuple(b"G1 X%d" % n for n in range(200)))), ToyMachine(1, damage=0.02))
         self.assertFalse(any(isinstance(e, BadWire) for e in events))
 
+    def test_a_wire_on_which_hardly_a_line_arrives_whole_is_not_trusted(self) -> None:
+        lot = random.Random(5)
+
+        def through(data: bytes) -> bytes:
+            return bytes(lot.randrange(33, 127) if b != 10 and lot.random() < 0.1 else b for b in data)
+
+        link, machine, events = started(), ToyMachine(1), []
+        for tenth in range(1200):
+            answer = machine.take(through(link.outgoing()))
+            events += link.receive(through(answer), tenth / 10) if answer else []
+            events += link.tick(tenth / 10)
+        self.assertTrue([e for e in events if isinstance(e, BadWire)], "within two minutes")
+
     def test_until_stands_before_a_line_and_goes_on_from_it(self) -> None:
         link, machine = LineLink(window_bytes=100), ToyMachine(1)
         link.connected()

@@ -235,6 +235,19 @@ def _complaint(text: str) -> LineComplaint | None:
     return LineComplaint() if _LAST_LINE.search(arrived) or _OF_A_LINE.search(arrived) else None
 
 
+_HEADS = ("ok", "resend: ", "error:", "echo:unknown command")
+
+
+def is_garbled(text: str) -> bool:
+    """Whether a text looks like an answer that was damaged on its way: half of its letters, not all, are those of
+    one."""
+    arrived = text.lower()
+    if len(arrived) == 2:
+        return sum(map(str.__eq__, arrived, "ok")) == 1
+    heads = (head for head in _HEADS if len(head) > 2)
+    return any(ALIKE <= sum(map(str.__eq__, arrived, head)) / len(head) < 1 for head in heads)
+
+
 def read_answer(line: str) -> list[Answer]:
     """What one line from the machine says; an `ok` may carry a heat report, so there may be two answers."""
     line = line.strip()

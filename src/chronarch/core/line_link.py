@@ -56,6 +56,7 @@ from chronarch.core.answers import (
     Ok,
     Resend,
     Waits,
+    is_garbled,
     read_answer,
 )
 from chronarch.core.framing import (
@@ -104,9 +105,9 @@ PAUSE_S, LONGEST_PAUSE_S = 0.05, 5.0
 FAULT_SETTLES_S, MOST_FAULT_LINES = 0.3, 8
 """A fault is told once so long has passed, with all that was said by then. A wish for a line makes it a complaint."""
 
-TRUSTED, TOO_BAD = 50, 8
-"""A wire that damages so many of so many lines is not to be trusted: an eight-bit checksum lets about one in a hundred
-of the lines pass that were damaged in more than one place."""
+TRUSTED, TOO_BAD, TOO_GARBLED = 50, 8, 16
+"""A wire that damages so many of so many lines, or so many of the answers to them, is not to be trusted: an eight-bit
+checksum lets about one in a hundred of the lines pass that were damaged in more than one place."""
 
 SLOW_S, SLOW_SAMPLES = 0.8, 5
 """A wire whose questions take so long to be answered, in the mean of so many, is slow."""
@@ -205,6 +206,7 @@ class LineLink:
         """Whether the line that is outstanding says nothing of the round trip."""
         self._told_slow = self._told_overdue = False
         self._complaints: deque[int] = deque(maxlen=TOO_BAD)
+        self._garbled: deque[int] = deque(maxlen=TOO_GARBLED)
 
     # What is seen of it --------------------------------------------------------------------------------------
 
@@ -376,6 +378,8 @@ class LineLink:
                 continue
             else:
                 self._tell_fault(events)
+            if isinstance(answer, Chatter) and self.state in _UNDER_WAY and is_garbled(answer.text):
+                self._count_damage(self._garbled, events)
             self._answered(answer, events)
 
     def _tell_fault(self, events: list[LinkEvent]) -> None:
@@ -575,11 +579,15 @@ class LineLink:
         self._troubled = True
         if answer.out_of_turn or self._next == self._sure:
             return  # right after a question it may be of that, come twice
-        self._complaints.append(self._sent)
-        seen = self._sent - self._complaints[0]
-        if len(self._complaints) == TOO_BAD and seen <= TRUSTED:
-            events.append(BadWire(TOO_BAD / max(seen, TOO_BAD)))
-            self._complaints.clear()
+        self._count_damage(self._complaints, events)
+
+    def _count_damage(self, damaged: deque[int], events: list[LinkEvent]) -> None:
+        """One more line arrived damaged, here or there."""
+        damaged.append(self._sent)
+        seen = self._sent - damaged[0]
+        if len(damaged) == damaged.maxlen and seen <= TRUSTED:
+            events.append(BadWire(min(1.0, len(damaged) / max(seen, len(damaged)))))
+            damaged.clear()
 
     def _damages_lines(self) -> bool:
         """Whether the wire damages lines: then what cannot be read is a damaged complaint rather than a fault."""

@@ -24,7 +24,7 @@ def _composed(text: str) -> str:
 COMPOSED = AfterValidator(_composed)
 """Text that looks the same is the same (Unicode's form NFC): names are compared byte by byte."""
 
-Label = Annotated[str, COMPOSED, Field(max_length=60, pattern=r"^[^\x00-\x1f\x7f]*$")]
+Label = Annotated[str, Field(max_length=60, pattern=r"^[^\x00-\x1f\x7f]*$"), COMPOSED]
 """A short text that a person types: a material, a colour, a reason."""
 
 Tags = Annotated[list[Label], Field(max_length=20)]

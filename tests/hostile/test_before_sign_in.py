@@ -59,15 +59,15 @@ class BeforeSignIn(WorldCase):
         self.assertIn("larger than", answer.json()["detail"])
 
     def test_forty_tries_at_once_are_not_forty_guesses(self) -> None:
-        def guess(n: int) -> int:
-            login = PERSON if n % 2 else PERSON.upper()
-            order = {"login": login, "password": f"guess {n}"}
+        def guess(login: str) -> int:
+            order = {"login": login, "password": "a guess"}
             return httpx.post(f"{self.world.address}/api/sign-in", json=order, timeout=60).status_code
 
-        with ThreadPoolExecutor(40) as at_once:
-            seen = list(at_once.map(guess, range(40)))
-        self.assertLessEqual(seen.count(401), 10, "ten tries a minute, however they are sent")
-        self.assertEqual(set(seen) - {401, 429, 503}, set())
+        for logins in ([PERSON] * 40, ["nobody", "Nobody"] * 10):
+            with ThreadPoolExecutor(40) as at_once:
+                seen = list(at_once.map(guess, logins))
+            self.assertLessEqual(seen.count(401), 10, "ten tries a minute, however they are sent")
+            self.assertEqual(set(seen) - {401, 429, 503}, set())
         right = httpx.post(
             f"{self.world.address}/api/sign-in", json={"login": PERSON, "password": PASSWORD}, timeout=60
         )

@@ -109,7 +109,9 @@ class AtRest(HandsCase):
                     self.refused("the right to maintain", calls.do("Anchor", action), client=operator), 403
                 )
             operator.do(calls.do("Anchor", h.Run("wipe", {})), 60)
-            self.assertEqual(self.refused("somebody who may", requests.make_key("x", "maintain"), client=operator), 403)  # type: ignore[arg-type]
+            self.assertEqual(
+                self.refused("one that may maintain", requests.make_key("x", "maintain"), client=operator), 403
+            )  # type: ignore[arg-type]
         said = self.do("Anchor", h.Line("M115"))
         self.assertTrue(said[0].startswith("FIRMWARE_NAME:stand-in"), said)
         self.do("Anchor", h.Run("deep", {}))

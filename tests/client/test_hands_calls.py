@@ -41,6 +41,7 @@ ACTIONS: tuple[h.Action, ...] = (
     h.Filament("purge"),
     h.Line("M500", sure=True),
     h.LevelMap(measure=True),
+    h.Answer(1),
 )
 
 

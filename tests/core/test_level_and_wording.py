@@ -81,6 +81,7 @@ class Words(unittest.TestCase):
             "motors off": h.MotorsOff(),
             "bed measured": h.LevelMap(measure=True),
             "level map read": h.LevelMap(),
+            "answered the machine: choice 2": h.Answer(1),
         }
         for words, action in said.items():
             with self.subTest(action=action):

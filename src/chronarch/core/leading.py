@@ -75,6 +75,7 @@ from chronarch.core.line_link import (
 from chronarch.core.mind import Errand, Moment, Pausing, Settings
 from chronarch.core.progress import Progress
 from chronarch.core.states import MACHINE, MachineEvent, MachineState, Outcome, TooLate, WrongState, after
+from chronarch.core.wording import adjustment
 
 MOST_CHOICES = 10
 ON_FILE = frozenset({Phase.FEEDING, Phase.TURNING, Phase.PAUSING})
@@ -276,6 +277,8 @@ class Leading(Carrying):
         commands = check(action, self.model, self.standing())
         if isinstance(action, Answer):
             self.answer(action.choice, now)
+            if self.errand is not None and self.phase is not Phase.RESTING:
+                self._tell(Adjusted(self.errand.build, adjustment(action), by))
             return Aside((), done=True)
         if isinstance(action, Adjust) and action.z_offset_mm is not None:
             step = action.z_offset_mm - self._asked_offset()

@@ -23,7 +23,7 @@ from chronarch.core import programs
 from chronarch.core.answers import Heat
 from chronarch.core.asides import Aside
 from chronarch.core.fleet import MachineModel
-from chronarch.core.hands import Action, Adjust, Filament, LevelMap, Line, check, offset_step
+from chronarch.core.hands import Action, Adjust, Answer, Filament, LevelMap, Line, check, offset_step
 from chronarch.core.hands import Moment as HandsMoment
 from chronarch.core.happenings import Adjusted, BuildBegan, BuildPaused, BuildResumed, Levelled, Noticed
 from chronarch.core.kept import Kept
@@ -300,6 +300,8 @@ class StoredSteward(Mind):
             raise WrongState("The machine is down; see to it and put it back first.")
         if self.phase in (Phase.SENDING, Phase.STARTING):
             raise WrongState("The machine is being given its file; try again in a moment.")
+        if isinstance(action, Answer):
+            raise WrongState("What this machine asks is answered at the machine itself.")
         commands = check(action, self.model, self.standing())
         if isinstance(action, Adjust) and action.z_offset_mm is not None:
             asked = [o.action.z_offset_mm for o in self._orders.values() if isinstance(o.action, Adjust)]

@@ -136,7 +136,7 @@ def main() -> None:
         peak = peak_mb(path)
         print(f"peak memory           {peak:7.0f} MB     file + {peak - mb:.0f} MB (limit file + 300 MB)")
         print(f"first use             {first_use_s():7.2f} s      (limit 2 s, kernel in its cache)")
-        junk = np.frombuffer((b"G1 X" + b"1" * 60 + b" (((( *1*2*3 Y\n") * 200_000, np.uint8)
+        junk = np.frombuffer((b"G1 X0." + b"1" * 60 + b" (((( *1*2*3 Y\n") * 200_000, np.uint8)
         for name, text in (("good lines", data), ("malformed lines", junk)):
             half = text[: int(np.flatnonzero(text[: len(text) // 2] == 10)[-1]) + 1]
             one, two = (best(lambda t=t: analyse(t, MODEL)) for t in (half, text))  # type: ignore[misc]

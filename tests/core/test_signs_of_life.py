@@ -159,6 +159,17 @@ class AskingForHands(unittest.TestCase):
         self.assertEqual(b.ran, COMMANDS)
         self.assertEqual(b.of(BuildResumed), [BuildResumed(7)])
 
+    def test_trouble_while_the_machine_waits_parks_it_and_a_resume_goes_on(self) -> None:
+        b = self.bench
+        b.say("//action:paused")
+        b.say("//action:out_of_filament T0")
+        b.run(seconds=3)
+        self.assertIs(b.steward.state, MachineState.PAUSED)
+        self.assertEqual((b.steward.reason, b.steward.waits), ("filament ran out", ""))
+        b.steward.resume(b.now())
+        b.run()
+        self.assertEqual(b.ran, COMMANDS)
+
     def test_a_question_is_answered_by_the_number_of_a_choice(self) -> None:
         b = self.bench
         b.say("//action:prompt_begin Is the plate in?")

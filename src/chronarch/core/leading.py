@@ -481,6 +481,10 @@ class Leading(Carrying):
         self._pausing = None
         self._unsure = self._changed = True
         self.phase = Phase.PARKED
+        self._stand_paused(why)
+
+    def _stand_paused(self, why: Pausing) -> None:
+        """The build is paused, or paused for another reason than before."""
         if self.state is MachineState.PAUSED:
             self.reason = why.reason
             self._tell(Noticed(why.reason, self.build))
@@ -562,8 +566,8 @@ class Leading(Carrying):
         progress = self._progress()
         if progress.acknowledged == self._passed_wait:
             progress.acknowledged += 1  # what the file asked of hands is theirs, not the machine's
-        self._move(MachineEvent.PAUSE, why.reason)
-        self._tell(BuildPaused(self._errand().build, why.reason, why.by_itself))
+        self._stand_paused(why)
+        self.waits = ""
         self.phase = Phase.PARKING
         lift = self._laying_begun() and not self._parked
         self._retracted = self._retracted or lift

@@ -1,4 +1,4 @@
-.PHONY: help setup demo demo-reset console types test lint faults bench states
+.PHONY: help setup demo demo-reset console types test lint faults fuzz bench states
 .DEFAULT_GOAL := help
 BIN := .venv/bin
 
@@ -38,6 +38,10 @@ states: ## Draw docs/states.md from the tables.
 faults: ## Try the whole faults table, a quarter of an hour, and write docs/reliability.md.
 	@tools/setup develop
 	$(BIN)/python -m tests.faults --write
+
+fuzz: ## Try the whole API with made-up requests, five minutes.
+	@tools/setup develop
+	$(BIN)/python -m bench.fuzz_api
 
 bench: ## Measure: each figure as a ratio to a limit taken in the same run.
 	@tools/setup develop

@@ -82,7 +82,7 @@ const withCsrf: Middleware = {
   },
 };
 
-export const api = createClient<paths>({ baseUrl: "/" });
+export const api = createClient<paths, "application/json">({ baseUrl: "/" });
 api.use(withCsrf);
 
 type Answer<T> = { data?: T; error?: unknown; response: Response };

@@ -8,7 +8,9 @@ import click
 
 from chronarch.cli.context import ACCESS, Service, json_option, pass_service
 from chronarch.cli.output import clock_time, show_json, show_table
+from chronarch.cli.plain import say
 from chronarch.client import Client, requests
+from chronarch.private_file import write_private
 from chronarch.wire.people import Scope
 
 
@@ -21,9 +23,8 @@ def connect(address: str, key: str) -> None:
         me = client.do(requests.me())
     path = ACCESS.expanduser()
     path.parent.mkdir(parents=True, exist_ok=True)
-    path.touch(mode=0o600)
-    path.write_text(json.dumps({"address": address, "key": key}))
-    click.echo(f"Connected to {address} as {me.name}, who may {me.scope}.")
+    write_private(path, json.dumps({"address": address, "key": key}).encode())
+    say(f"Connected to {address} as {me.name}, who may {me.scope}.")
 
 
 @click.group()
@@ -39,8 +40,10 @@ def list_keys(service: Service, as_json: bool) -> None:
     found = service.do(requests.keys())
     if as_json:
         return show_json(found)
-    rows = [[str(k.id), k.name, k.scope, clock_time(k.created_at), "revoked" if k.revoked else ""] for k in found]
-    show_table(("Id", "Name", "May", "Made", ""), rows, "There are no keys.")
+    rows = [
+        [str(k.id), k.name, k.scope, k.tender, clock_time(k.created_at), "revoked" if k.revoked else ""] for k in found
+    ]
+    show_table(("Id", "Name", "May", "Tender", "Made", ""), rows, "There are no keys.")
 
 
 @keys.command()
@@ -49,7 +52,7 @@ def list_keys(service: Service, as_json: bool) -> None:
 @pass_service
 def make(service: Service, name: str, scope: str) -> None:
     """Make a key. Its secret is shown this once."""
-    click.echo(service.do(requests.make_key(name, Scope(scope))).secret)
+    say(service.do(requests.make_key(name, Scope(scope))).secret)
 
 
 @keys.command()
@@ -57,4 +60,4 @@ def make(service: Service, name: str, scope: str) -> None:
 @pass_service
 def revoke(service: Service, key: int) -> None:
     """Make a key worthless from now on."""
-    click.echo(f"Key {service.do(requests.revoke_key(key)).name} is revoked.")
+    say(f"Key {service.do(requests.revoke_key(key)).name} is revoked.")

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import json
+import sys
 from collections.abc import Callable
 from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
+
+from chronarch.cli.plain import say
 
 if TYPE_CHECKING:  # a command that runs a process needs none of it
     from chronarch.client import Client
@@ -72,20 +75,35 @@ def _end_for(error: Exception) -> None:
     """End the command where the error is one that a user can do something about."""
     from pydantic import ValidationError
 
-    from chronarch.client import RefusedByService, Unreachable
+    from chronarch.client import RefusedByService, Unreachable, WrongAccess
 
     match error:
+        case WrongAccess():
+            fail(str(error), WRONG_USE)
         case RefusedByService():
             fail(str(error), REFUSED)
         case Unreachable():
             fail(str(error), UNREACHABLE)
         case ValidationError():
             fail("; ".join(e["msg"].removeprefix("Value error, ") for e in error.errors()), WRONG_USE)
+    if "sqlalchemy" in sys.modules:  # a command that has to do with the records
+        _end_for_database(error)
+
+
+def _end_for_database(error: Exception) -> None:
+    from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
+
+    match error:
+        case ArgumentError() | NoSuchModuleError():
+            fail(f"CHRONARCH_DATABASE is no database's address: {error}.", WRONG_USE)
+        case DBAPIError():
+            why = str(error.orig).splitlines()[0]
+            fail(f"The database does not answer ({why}); is it running, is CHRONARCH_DATABASE right?", UNREACHABLE)
 
 
 def fail(sentence: str, code: int) -> None:
     """End the command with one sentence on standard error."""
-    click.echo(sentence, err=True)
+    say(sentence, err=True)
     raise SystemExit(code)
 
 

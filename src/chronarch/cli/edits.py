@@ -12,6 +12,7 @@ from rich.text import Text
 from chronarch.cli.context import Service, json_option, pass_service
 from chronarch.cli.files import files
 from chronarch.cli.output import duration, show_facts, show_json
+from chronarch.cli.plain import FINITE, say
 from chronarch.cli.readings import filament_text, show_changes, show_findings
 from chronarch.client import library
 from chronarch.core.gcode import edits
@@ -41,7 +42,7 @@ def _edit(
         f = service.do(library.edit(file, wish, model, revision))
         if as_json:
             return show_json(f)
-        click.echo(f"{f.name} is at revision {f.revision} now: {duration(f.reading.planned_s)}.")
+        say(f"{f.name} is at revision {f.revision} now: {duration(f.reading.planned_s)}.")
         return None
     p = service.do(library.preview(file, wish, model, revision))
     if as_json:
@@ -57,16 +58,16 @@ def _edit(
     )
     show_changes(p.changes, 4, p.count)
     show_findings(p.findings)
-    click.echo("\nNothing is changed yet; --apply makes it the newest revision.")
+    say("\nNothing is changed yet; --apply makes it the newest revision.")
     return None
 
 
 @edit.command("set")
 @click.option("--layer", type=int, default=1, show_default=True, help="From this layer on.")
-@click.option("--nozzle", "nozzle_c", type=float, help="°C")
-@click.option("--bed", "bed_c", type=float, help="°C")
-@click.option("--fan", "fan_pct", type=float, help="%")
-@click.option("--speed", "speed_pct", type=float, help="%")
+@click.option("--nozzle", "nozzle_c", type=FINITE, help="°C")
+@click.option("--bed", "bed_c", type=FINITE, help="°C")
+@click.option("--fan", "fan_pct", type=FINITE, help="%")
+@click.option("--speed", "speed_pct", type=FINITE, help="%")
 @_edit_options
 def edit_set(service: Service, layer: int, nozzle_c: float | None, bed_c: float | None, fan_pct: float | None,
              speed_pct: float | None, **rest: Any) -> None:  # fmt: skip

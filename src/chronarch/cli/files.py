@@ -11,6 +11,7 @@ from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, Trans
 
 from chronarch.cli.context import REFUSED, Service, json_option, pass_service
 from chronarch.cli.output import clock_time, duration, show_csv, show_facts, show_json, show_table, size_text
+from chronarch.cli.plain import FINITE, say
 from chronarch.cli.readings import show_changes, show_findings, show_layers, show_reading
 from chronarch.client import RefusedByService, library
 from chronarch.wire import library as w
@@ -56,7 +57,7 @@ def add_files(service: Service, paths: tuple[Path, ...], folder: str, queue: boo
                 added.append(service.client.add_file(path, progress=told, folder=under, queue=wish, once=key))
             except RefusedByService as error:
                 refused = True
-                click.echo(f"{path.name}: {error}", err=True)
+                say(f"{path.name}: {error}", err=True)
     if as_json:
         show_json(added)
     else:
@@ -65,9 +66,9 @@ def add_files(service: Service, paths: tuple[Path, ...], folder: str, queue: boo
             as_what = f"file {d.file.id}" + (f", revision {d.file.revision}" if d.file.revision > 1 else "")
             there = "" if d.new else " (was there already)"
             text = f"{r.layers} layers, {duration(r.planned_s)}, {sum(r.filament_mm.values()) / 1000:.2f} m of filament"
-            click.echo(f"{d.file.name}: {as_what}{there}, {text}{f', queued as job {d.job}' if d.job else ''}")
+            say(f"{d.file.name}: {as_what}{there}, {text}{f', queued as job {d.job}' if d.job else ''}")
             if d.alike:
-                click.echo(f"  Mind that there is {', '.join(d.alike)} too: another file.", err=True)
+                say(f"  Mind that there is {', '.join(d.alike)} too: another file.", err=True)
     if refused:
         raise SystemExit(REFUSED)
 
@@ -92,10 +93,10 @@ def _expanded(paths: tuple[Path, ...], folder: str) -> list[tuple[Path, str]]:
 @click.option("--folder", help="Only this folder and what is below it.")
 @click.option("--tag", help="Only files with this tag.")
 @click.option("--material", help="Only files sliced for it.")
-@click.option("--nozzle", "nozzle_mm", type=float, help="Only files sliced for this nozzle, mm.")
+@click.option("--nozzle", "nozzle_mm", type=FINITE, help="Only files sliced for this nozzle, mm.")
 @click.option("--model", help="Only what this model can make; times are its own.")
-@click.option("--least", "least_min", type=float, help="Only what takes so many minutes or more.")
-@click.option("--most", "most_min", type=float, help="Only what takes so many minutes or less.")
+@click.option("--least", "least_min", type=FINITE, help="Only what takes so many minutes or more.")
+@click.option("--most", "most_min", type=FINITE, help="Only what takes so many minutes or less.")
 @click.option("--bin", "binned", is_flag=True, help="What lies in the bin.")
 @json_option
 @click.option("--csv", "as_csv", is_flag=True, help="Print rows as CSV.")
@@ -213,7 +214,7 @@ def change(
     )
     if as_json:
         return show_json(f)
-    click.echo(f"{f.name} ({f.id}){f', in {f.folder}' if f.folder else ''}.")
+    say(f"{f.name} ({f.id}){f', in {f.folder}' if f.folder else ''}.")
     return None
 
 
@@ -227,9 +228,9 @@ def _batch(service: Service, names: tuple[str, ...], deed: str, done_text: str, 
     ]
     result = service.do(library.batch(w.Batch.model_validate({"files": numbers, "deed": deed, **more})))
     for why in result.refused.values():
-        click.echo(why, err=True)
+        say(why, err=True)
     if result.done:
-        click.echo(done_text.format(n="1 file" if len(result.done) == 1 else f"{len(result.done)} files"))
+        say(done_text.format(n="1 file" if len(result.done) == 1 else f"{len(result.done)} files"))
     if result.refused:
         raise SystemExit(REFUSED)
 
@@ -285,7 +286,7 @@ def empty_bin(service: Service, yes: bool) -> None:
     n = len(service.do(library.files(binned=True)))
     if n and not yes:
         click.confirm(f"Throw away {n} files for good?", abort=True)
-    click.echo(service.do(library.empty_bin()).text)
+    say(service.do(library.empty_bin()).text)
 
 
 @files.command("folders")
@@ -305,7 +306,7 @@ def list_folders(service: Service, as_json: bool) -> None:
 @pass_service
 def make_folder(service: Service, path: str) -> None:
     """Make a folder, and those above it."""
-    click.echo(f"{service.do(library.add_folder(path)).path} is there.")
+    say(f"{service.do(library.add_folder(path)).path} is there.")
 
 
 @files.command("move-folder")
@@ -314,7 +315,7 @@ def make_folder(service: Service, path: str) -> None:
 @pass_service
 def move_folder(service: Service, path: str, to: str) -> None:
     """Rename a folder or put it elsewhere, with all it holds."""
-    click.echo(service.do(library.move_folder(path, to)).text)
+    say(service.do(library.move_folder(path, to)).text)
 
 
 @files.command("remove-folder")
@@ -322,7 +323,7 @@ def move_folder(service: Service, path: str, to: str) -> None:
 @pass_service
 def remove_folder(service: Service, path: str) -> None:
     """Remove an empty folder."""
-    click.echo(service.do(library.remove_folder(path)).text)
+    say(service.do(library.remove_folder(path)).text)
 
 
 @files.command("queue")
@@ -355,7 +356,7 @@ def list_revisions(service: Service, file: str, as_json: bool) -> None:
 def revert(service: Service, file: str, revision: int) -> None:
     """Make an earlier revision the newest again."""
     f = service.do(library.restore_revision(file, revision))
-    click.echo(f"{f.name}: revision {f.revision} is what revision {revision} was.")
+    say(f"{f.name}: revision {f.revision} is what revision {revision} was.")
 
 
 @files.command("compare")
@@ -424,7 +425,7 @@ def _write(data: bytes, path: Path) -> None:
         sys.stdout.buffer.write(data)
         return
     path.write_bytes(data)
-    click.echo(f"{path.name}: {size_text(len(data))}")
+    say(f"{path.name}: {size_text(len(data))}")
 
 
 @files.command("preflight")
@@ -438,7 +439,7 @@ def preflight(service: Service, file: str, machine: str, as_json: bool) -> None:
     if as_json:
         return show_json(found)
     if not found:
-        click.echo(f"Nothing stands against it on {machine}.")
+        say(f"Nothing stands against it on {machine}.")
     show_findings(found)
     return None
 
@@ -452,4 +453,4 @@ def preflight(service: Service, file: str, machine: str, as_json: bool) -> None:
 def overrule(service: Service, file: str, rule: str, model: str, reason: str) -> None:
     """Let a file run although a rule refuses it."""
     f = service.do(library.overrule(file, w.Overruling(model=model, rule=rule, reason=reason)))
-    click.echo(f"{f.name}, revision {f.revision}: {rule} is overruled on {model}.")
+    say(f"{f.name}, revision {f.revision}: {rule} is overruled on {model}.")

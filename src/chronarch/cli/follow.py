@@ -15,7 +15,9 @@ from rich.text import Text
 from chronarch.cli.context import Service, pass_service
 from chronarch.cli.machines import HEADINGS, row
 from chronarch.cli.output import clock_time, console, make_table
+from chronarch.cli.plain import say
 from chronarch.client import Unreachable, requests
+from chronarch.core.plain import plain
 from chronarch.wire.machines import Machine
 from chronarch.wire.people import Shop
 from chronarch.wire.work import Notice
@@ -56,12 +58,16 @@ class _View:
 
     def __rich__(self) -> Group:
         now = self.now()
-        title = Text.assemble((self._shop.name if self._shop else "", "bold"), f"   {clock_time(now)}", style="default")
+        title = Text.assemble(
+            (plain(self._shop.name) if self._shop else "", "bold"), f"   {clock_time(now)}", style="default"
+        )
         if self.away:
             title.append(f"   {self.away}", style="bold red")
         machines = make_table(HEADINGS, [row(m, now) for _, m in sorted(self._machines.items())])
         alarms = [
-            Text.assemble((f"{clock_time(n.at, now)}  ", "dim"), (n.text, "bold red" if n.severity == "alarm" else ""))
+            Text.assemble(
+                (f"{clock_time(n.at, now)}  ", "dim"), (plain(n.text), "bold red" if n.severity == "alarm" else "")
+            )
             for n in self._notices[:6]
         ]
         return Group(
@@ -95,7 +101,7 @@ def _listen(service: Service, view: _View, to_pipe: bool) -> None:
                 changed = view.take(event.name, event.data)
                 if changed and to_pipe:
                     reason = f" ({changed.reason})" if changed.reason else ""
-                    click.echo(f"{clock_time(view.now())}  {changed.name}: {changed.state}{reason}")
+                    say(f"{clock_time(view.now())}  {changed.name}: {changed.state}{reason}")
         except Unreachable:
             if not heard:
                 raise

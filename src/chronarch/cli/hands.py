@@ -11,10 +11,12 @@ from rich.text import Text
 from chronarch.cli.context import Service, fail, json_option, pass_service
 from chronarch.cli.machines import machines
 from chronarch.cli.output import clock_time, console, duration, show_json, show_table
+from chronarch.cli.plain import FINITE, say
 from chronarch.cli.work import build_number, builds
 from chronarch.client import RefusedByService, requests
 from chronarch.client import hands as calls
 from chronarch.core import hands as h
+from chronarch.core.plain import plain
 from chronarch.wire import hands as w
 
 HANDS_WITHIN_S = 320.0
@@ -24,9 +26,9 @@ _STYLES = {"file": "", "own": "cyan", "ok": "dim", "heat": "dim", "trouble": "bo
 
 def _do(service: Service, name: str, action: h.Action) -> None:
     outcome = service.patient(calls.do(name, action), HANDS_WITHIN_S)
-    click.echo(outcome.text)
+    say(outcome.text)
     for line in outcome.said:
-        click.echo(f"  {line}")
+        say(f"  {line}")
 
 
 @machines.command()
@@ -40,9 +42,9 @@ def home(service: Service, name: str, axes: str) -> None:
 
 @machines.command()
 @click.argument("name")
-@click.option("--x", type=float, default=0.0, help="mm to the right.")
-@click.option("--y", type=float, default=0.0, help="mm to the back.")
-@click.option("--z", type=float, default=0.0, help="mm up.")
+@click.option("--x", type=FINITE, default=0.0, help="mm to the right.")
+@click.option("--y", type=FINITE, default=0.0, help="mm to the back.")
+@click.option("--z", type=FINITE, default=0.0, help="mm up.")
 @pass_service
 def move(service: Service, name: str, x: float, y: float, z: float) -> None:
     """Move the head by so many mm."""
@@ -51,7 +53,7 @@ def move(service: Service, name: str, x: float, y: float, z: float) -> None:
 
 @machines.command()
 @click.argument("name")
-@click.argument("mm", type=float)
+@click.argument("mm", type=FINITE)
 @pass_service
 def feed(service: Service, name: str, mm: float) -> None:
     """Push filament by so many mm; with a minus (after --) pull it back. Refused while the nozzle is cold."""
@@ -60,9 +62,9 @@ def feed(service: Service, name: str, mm: float) -> None:
 
 @machines.command()
 @click.argument("name")
-@click.option("--nozzle", type=float, help="°C")
-@click.option("--bed", type=float, help="°C")
-@click.option("--chamber", type=float, help="°C")
+@click.option("--nozzle", type=FINITE, help="°C")
+@click.option("--bed", type=FINITE, help="°C")
+@click.option("--chamber", type=FINITE, help="°C")
 @click.option("--for", "material", metavar="MATERIAL", help="What this material usually wants.")
 @click.option("--off", is_flag=True, help="All heaters off.")
 @pass_service
@@ -80,7 +82,7 @@ def heat(
 
 @machines.command()
 @click.argument("name")
-@click.argument("percent", type=float)
+@click.argument("percent", type=FINITE)
 @pass_service
 def fan(service: Service, name: str, percent: float) -> None:
     """Set the part fan, in %."""
@@ -181,11 +183,11 @@ def line_log(
         for line in some:
             mark = ">" if line.sent else "<"
             text = Text.assemble((f"{line.at.astimezone():%H:%M:%S.%f}"[:12], "dim"), f" {mark} ")
-            out.print(text.append(line.text, style=_STYLES[line.kind]), soft_wrap=True)
+            out.print(text.append(plain(line.text), style=_STYLES[line.kind]), soft_wrap=True)
 
     show(wanted(found)[-lines:])
     if not found:
-        click.echo(f"Nothing has been said to {name} yet.")
+        say(f"Nothing has been said to {name} yet.")
     after = found[-1].number if found else 0
     while follow:
         time.sleep(0.5)
@@ -207,7 +209,7 @@ def level_map(service: Service, name: str, measure: bool, as_json: bool) -> None
     if as_json:
         return show_json(found)
     if not found:
-        return click.echo(f"{name} has no level map yet; take one with --measure.")
+        return say(f"{name} has no level map yet; take one with --measure.")
     newest = found[0]
     columns = [f"{n + 1}" for n in range(len(newest.rows[0]))]
     rows: list[list[str | Text]] = [
@@ -215,7 +217,7 @@ def level_map(service: Service, name: str, measure: bool, as_json: bool) -> None
         for n, row in enumerate(reversed(newest.rows))
     ]
     show_table(("", *columns), rows, "")
-    click.echo(
+    say(
         f"\n{clock_time(newest.at)}: from lowest to highest {newest.range_mm:.3f} mm, "
         f"standard deviation {newest.deviation_mm:.3f} mm"
     )
@@ -230,13 +232,13 @@ def _tone(mm: float) -> str:
 
 @builds.command()
 @click.argument("build")
-@click.option("--nozzle", type=float, help="°C")
-@click.option("--bed", type=float, help="°C")
-@click.option("--chamber", type=float, help="°C")
-@click.option("--speed", type=float, help="% of what the file says.")
-@click.option("--flow", type=float, help="% of what the file says.")
-@click.option("--fan", type=float, help="%, until the file sets it again.")
-@click.option("--z-offset", type=float, help="mm from what the file says.")
+@click.option("--nozzle", type=FINITE, help="°C")
+@click.option("--bed", type=FINITE, help="°C")
+@click.option("--chamber", type=FINITE, help="°C")
+@click.option("--speed", type=FINITE, help="% of what the file says.")
+@click.option("--flow", type=FINITE, help="% of what the file says.")
+@click.option("--fan", type=FINITE, help="%, until the file sets it again.")
+@click.option("--z-offset", type=FINITE, help="mm from what the file says.")
 @pass_service
 def adjust(
     service: Service, build: str, nozzle: float | None, bed: float | None, chamber: float | None,
@@ -257,7 +259,7 @@ def pause_before(service: Service, build: str, layer: int, cancel: bool) -> None
     """Pause once everything below a layer is laid."""
     number = build_number(service, build)
     service.do(calls.no_pause_before(number, layer) if cancel else calls.pause_before(number, layer))
-    click.echo(f"Build {number} {'does not pause' if cancel else 'pauses'} before layer {layer}.")
+    say(f"Build {number} {'does not pause' if cancel else 'pauses'} before layer {layer}.")
 
 
 @builds.command("pause-after-layer")
@@ -267,7 +269,7 @@ def pause_after_layer(service: Service, build: str) -> None:
     """Pause once the layer that is being laid is done."""
     number = build_number(service, build)
     service.do(calls.pause_before(number, 0))
-    click.echo(f"Build {number} pauses after this layer.")
+    say(f"Build {number} pauses after this layer.")
 
 
 @builds.command("change-filament")
@@ -280,7 +282,7 @@ def change_filament(service: Service, build: str, step: str | None, reason: str)
     number = build_number(service, build)
     if step is None:
         b = service.do(calls.filament_change(number, reason))
-        return click.echo(
+        return say(
             f"{b.machine} is parked. Next: `chronarch builds change-filament {number} unload`, then load, purge, "
             f"and `chronarch builds resume {number}`."
         )
@@ -300,17 +302,17 @@ def leave_out(service: Service, build: str, objects: tuple[str, ...], yes: bool,
     if undo:
         for name in objects:
             service.do(calls.undo_skip(number, name))
-        return click.echo(f"Build {number}: {', '.join(objects)} is laid after all.")
+        return say(f"Build {number}: {', '.join(objects)} is laid after all.")
     if not yes:
         plan = service.do(calls.preview_skip(number, list(objects)))
-        click.echo(
+        say(
             f"From layer {plan.from_layer} of {plan.layers} on. {len(plan.remaining)} remain: "
             f"{', '.join(plan.remaining)}.\nEnds {clock_time(plan.expected_end)}, "
             f"{duration(plan.saved_s)} earlier than now expected."
         )
         click.confirm(f"Leave out {', '.join(objects)}?", abort=True)
     plan = service.do(calls.skip(number, list(objects)))
-    click.echo(f"Build {number} goes on without {', '.join(objects)} from layer {plan.from_layer} on.")
+    say(f"Build {number} goes on without {', '.join(objects)} from layer {plan.from_layer} on.")
 
 
 @builds.command("changes")
@@ -338,4 +340,4 @@ def build_log(service: Service, build: int, out: Path | None) -> None:
         path.write_bytes(data)
     except OSError as error:
         fail(f"{path} cannot be written: {error.strerror}.", 2)
-    click.echo(f"{path}, {data.count(10)} lines")
+    say(f"{path}, {data.count(10)} lines")

@@ -10,6 +10,7 @@ from rich.text import Text
 
 from chronarch.cli.context import Service, json_option, pass_service
 from chronarch.cli.output import clock_time, degrees, duration, show_csv, show_facts, show_json, show_table, state_text
+from chronarch.cli.plain import FINITE, say
 from chronarch.client import requests
 from chronarch.core.states import Intake
 from chronarch.wire import machines as w
@@ -124,7 +125,7 @@ def where_options(command: Callable[..., None]) -> Callable[..., None]:
 @click.option("--model", required=True)
 @click.option("--link", required=True, help="tcp://HOST:PORT")
 @click.option("--camera", help="The address of its snapshot JPEG.")
-@click.option("--nozzle", type=float, default=0.4, show_default=True, help="Nozzle diameter, mm.")
+@click.option("--nozzle", type=FINITE, default=0.4, show_default=True, help="Nozzle diameter, mm.")
 @click.option("--hardened", is_flag=True)
 @click.option("--material", default="")
 @click.option("--colour", default="")
@@ -141,7 +142,7 @@ def add(service: Service, name: str, model: str, link: str, camera: str | None, 
          "site": site or "", "place": place or "", "pools": pools, "tags": tags}
     )  # fmt: skip
     made = service.do(requests.add_machine(order, tender))
-    click.echo(f"{made.name} is added.")
+    say(f"{made.name} is added.")
 
 
 @machines.command()
@@ -159,9 +160,7 @@ def change(service: Service, name: str, site: str | None, place: str | None, poo
     )  # fmt: skip
     m = service.do(change)
     of = (("at", f"{m.site} {m.place}".strip()), ("in", ", ".join(m.pools)), ("tagged", ", ".join(m.tags)))
-    click.echo(
-        f"{m.name}: " + ("; ".join(f"{how} {what}" for how, what in of if what) or "no place, pool or tag") + "."
-    )
+    say(f"{m.name}: " + ("; ".join(f"{how} {what}" for how, what in of if what) or "no place, pool or tag") + ".")
 
 
 @machines.command()
@@ -171,7 +170,7 @@ def change(service: Service, name: str, site: str | None, place: str | None, poo
 def intake(service: Service, name: str, intake: str) -> None:
     """Set whether a machine takes work by itself (open), when a person starts each build (manual), or not (closed)."""
     m = service.do(requests.change_machine(name, intake=Intake(intake)))
-    click.echo(f"{m.name}: intake {m.intake}.")
+    say(f"{m.name}: intake {m.intake}.")
 
 
 @machines.command()
@@ -179,7 +178,7 @@ def intake(service: Service, name: str, intake: str) -> None:
 @click.option("--tool", "number", type=int, default=0, show_default=True)
 @click.option("--material", required=True)
 @click.option("--colour", default="")
-@click.option("--nozzle", type=float, help="The nozzle's diameter, mm, when it was changed too.")
+@click.option("--nozzle", type=FINITE, help="The nozzle's diameter, mm, when it was changed too.")
 @pass_service
 def load(service: Service, name: str, number: int, material: str, colour: str, nozzle: float | None) -> None:
     """Say what is loaded on a machine's tool now."""
@@ -189,7 +188,7 @@ def load(service: Service, name: str, number: int, material: str, colour: str, n
     change = {"material": material, "colour": colour, **({"nozzle_mm": nozzle} if nozzle else {})}
     tools = [w.Tool.model_validate({**t.model_dump(), **change}) if t.number == number else t for t in tools]
     m = service.do(requests.change_machine(name, tools=tools))
-    click.echo(f"{m.name}: " + ", ".join(loaded(tool) for tool in m.tools))
+    say(f"{m.name}: " + ", ".join(loaded(tool) for tool in m.tools))
 
 
 @machines.command("take-out")
@@ -198,7 +197,7 @@ def load(service: Service, name: str, number: int, material: str, colour: str, n
 @pass_service
 def take_out(service: Service, name: str, reason: str) -> None:
     """Take an idle machine out of work."""
-    click.echo(service.do(requests.take_out(name, reason)).text)
+    say(service.do(requests.take_out(name, reason)).text)
 
 
 @machines.command("put-back")
@@ -206,7 +205,7 @@ def take_out(service: Service, name: str, reason: str) -> None:
 @pass_service
 def put_back(service: Service, name: str) -> None:
     """Give a machine back to work after service or a fault."""
-    click.echo(service.do(requests.put_back(name)).text)
+    say(service.do(requests.put_back(name)).text)
 
 
 @machines.command("start-next")
@@ -214,7 +213,7 @@ def put_back(service: Service, name: str) -> None:
 @pass_service
 def start_next(service: Service, name: str) -> None:
     """Start the next waiting copy that fits, whatever the intake."""
-    click.echo(service.do(requests.start_next(name)).text)
+    say(service.do(requests.start_next(name)).text)
 
 
 @machines.command("emergency-stop")
@@ -222,7 +221,7 @@ def start_next(service: Service, name: str) -> None:
 @pass_service
 def emergency_stop(service: Service, name: str) -> None:
     """Halt a machine at once. Its build is lost."""
-    click.echo(service.do(requests.emergency_stop(name)).text)
+    say(service.do(requests.emergency_stop(name)).text)
 
 
 @machines.command()
@@ -234,4 +233,4 @@ def frame(service: Service, name: str, out: Path | None) -> None:
     data = service.do(requests.frame(name))
     path = out or Path(f"{name}.jpg")
     path.write_bytes(data)
-    click.echo(f"{path}, {len(data)} bytes")
+    say(f"{path}, {len(data)} bytes")

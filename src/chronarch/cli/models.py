@@ -8,6 +8,7 @@ import click
 
 from chronarch.cli.context import REFUSED, Service, fail, json_option, pass_service
 from chronarch.cli.output import show_facts, show_json, show_table
+from chronarch.cli.plain import say
 from chronarch.client import requests
 from chronarch.wire import machines as w
 
@@ -72,7 +73,7 @@ def _text(value: object) -> str:
 def change_model(service: Service, path: IO[str]) -> None:
     """Give a model other figures, from its JSON; its files are read anew. - reads standard input."""
     m = service.do(requests.change_model(w.Model.model_validate_json(path.read())))
-    click.echo(f"{m.name} has its new figures; its files are being read anew.")
+    say(f"{m.name} has its new figures; its files are being read anew.")
 
 
 @models.command("add")
@@ -81,4 +82,4 @@ def change_model(service: Service, path: IO[str]) -> None:
 def add_model(service: Service, path: IO[str]) -> None:
     """Add a model from its JSON; - reads standard input."""
     m = service.do(requests.add_model(w.Model.model_validate_json(path.read())))
-    click.echo(f"{m.name} is added.")
+    say(f"{m.name} is added.")

@@ -11,6 +11,7 @@ from rich.text import Text
 
 from chronarch.cli.context import Service, json_option, pass_service
 from chronarch.cli.output import clock_time, show_csv, show_facts, show_json, show_table
+from chronarch.cli.plain import say
 from chronarch.cli.when import shop_time
 from chronarch.client import orders as calls
 from chronarch.client import requests
@@ -81,7 +82,7 @@ def show(o: w.Order) -> None:
             ("Tags", ", ".join(o.tags)),
         ]
     )
-    click.echo()
+    say()
     show_table(
         ("Job", "What", "Needs", "Copies", "Good", "Building", "Waiting", "Expected", "Why it waits"),
         [
@@ -165,7 +166,7 @@ def add_order(service: Service, customer: str, lines: tuple[w.LineOrder, ...], d
     made = service.do(calls.make_order(order))
     if as_json:
         return show_json(made)
-    click.echo(f"Order {made.id} for {made.customer}: {made.words}")
+    say(f"Order {made.id} for {made.customer}: {made.words}")
 
 
 @orders.command("add-csv")
@@ -179,7 +180,7 @@ def add_csv(service: Service, path: Path, as_json: bool) -> None:
     if as_json:
         return show_json(made)
     for o in made:
-        click.echo(f"Order {o.id} for {o.customer}: {o.words}")
+        say(f"Order {o.id} for {o.customer}: {o.words}")
 
 
 @orders.command("change")
@@ -204,7 +205,7 @@ def change(service: Service, number: int, due: str | None, not_before: str | Non
     if not given:
         raise click.UsageError("Say what is to be changed: --due, --not-before, --note, --priority, --hold, --add.")
     o = service.do(calls.change_order(number, w.OrderChange(**given)))
-    click.echo(f"Order {o.id}: {o.words}")
+    say(f"Order {o.id}: {o.words}")
 
 
 @orders.command()
@@ -220,7 +221,7 @@ def cancel(service: Service, number: int, running: str | None, yes: bool) -> Non
     if not yes:
         click.confirm(f"Cancel order {number} for {o.customer}? {o.waiting} more will not be made.", abort=True)
     made = service.do(calls.cancel_order(number, w.Cancel.model_validate({"running": running})))
-    click.echo(f"Order {made.id} is cancelled. {made.good} good went to stock.")
+    say(f"Order {made.id} is cancelled. {made.good} good went to stock.")
 
 
 @orders.command()
@@ -230,7 +231,7 @@ def cancel(service: Service, number: int, running: str | None, yes: bool) -> Non
 def repeat(service: Service, number: int, due: str | None) -> None:
     """Make an order once more, as it was."""
     o = service.do(calls.repeat_order(number, shop_time(service, due)))
-    click.echo(f"Order {o.id} for {o.customer}: {o.words}")
+    say(f"Order {o.id} for {o.customer}: {o.words}")
 
 
 @click.group()
@@ -261,4 +262,4 @@ def count(service: Service, what: str, pieces: int, material: str, colour: str) 
     where = {"file": what} if what.lower().endswith(".gcode") else {"part": what}
     order = w.StockCount.model_validate({**where, "pieces": pieces, "material": material, "colour": colour})
     service.do(calls.count_stock(order))
-    click.echo(f"{pieces} of {what} are on the shelf.")
+    say(f"{pieces} of {what} are on the shelf.")

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import csv
+import io
 import json
 import sys
 from collections.abc import Sequence
 from datetime import datetime
 
-import click
 from pydantic import BaseModel
 from rich.box import SIMPLE_HEAD
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from chronarch.cli.plain import say
+from chronarch.core.plain import plain
 from chronarch.core.states import MachineState
 
 STYLES = {
@@ -62,8 +64,15 @@ def make_table(headings: Sequence[str], rows: Sequence[Sequence[str | Text]]) ->
     for heading in headings:
         table.add_column(heading, justify="right" if heading in RIGHT else "left", overflow="fold")
     for row in rows:
-        table.add_row(*row)
+        table.add_row(*map(_cell, row))
     return table
+
+
+def _cell(text: str | Text) -> Text:
+    """A text as it is: no markup is read in what people wrote."""
+    if isinstance(text, str):
+        return Text(plain(text))
+    return text if plain(text.plain) == text.plain else Text(plain(text.plain), text.style)
 
 
 def show_table(headings: Sequence[str], rows: Sequence[Sequence[str | Text]], empty: str) -> None:
@@ -71,7 +80,7 @@ def show_table(headings: Sequence[str], rows: Sequence[Sequence[str | Text]], em
     if rows:
         console().print(make_table(headings, rows))
     else:
-        click.echo(empty)
+        say(empty)
 
 
 def show_facts(facts: Sequence[tuple[str, str | Text]]) -> None:
@@ -81,25 +90,28 @@ def show_facts(facts: Sequence[tuple[str, str | Text]]) -> None:
     table.add_column(overflow="fold")
     for name, value in facts:
         if str(value):
-            table.add_row(name, value)
+            table.add_row(name, _cell(value))
     console().print(table)
 
 
 def show_json(value: BaseModel | Sequence[BaseModel]) -> None:
-    plain = (
-        value.model_dump(mode="json") if isinstance(value, BaseModel) else [v.model_dump(mode="json") for v in value]
-    )
-    click.echo(json.dumps(plain, indent=2))
+    rows = value.model_dump(mode="json") if isinstance(value, BaseModel) else [v.model_dump(mode="json") for v in value]
+    say(json.dumps(rows, indent=2))
 
 
 def show_csv(value: Sequence[BaseModel]) -> None:
     """RFC 4180 rows with a heading; nested values as JSON."""
-    table = csv.writer(sys.stdout)
+    out = io.StringIO(newline="")
+    table = csv.writer(out)
     rows = [v.model_dump(mode="json") for v in value]
     if rows:
         table.writerow(rows[0])
     for row in rows:
         table.writerow(json.dumps(v) if isinstance(v, dict | list) else "" if v is None else v for v in row.values())
+    if sys.stdout.isatty():
+        say(out.getvalue().replace("\r\n", "\n"), nl=False)
+    else:
+        sys.stdout.write(out.getvalue())
 
 
 def state_text(state: MachineState) -> Text:

@@ -9,6 +9,7 @@ import click
 from chronarch.cli.context import Service, json_option, pass_service
 from chronarch.cli.files import history_text
 from chronarch.cli.output import duration, show_facts, show_json, show_table
+from chronarch.cli.plain import say
 from chronarch.client import library
 from chronarch.wire import library as w
 
@@ -71,9 +72,9 @@ def add_part(service: Service, name: str, files: tuple[str, ...], notes: str) ->
     """Make a part of files (names or numbers)."""
     numbers = [service.do(library.file(file)).id for file in files]
     p = service.do(library.add_part(w.PartOrder(name=name, notes=notes, files=numbers)))
-    click.echo(f"{p.name}: part {p.id}, made by {len(p.files)} files.")
+    say(f"{p.name}: part {p.id}, made by {len(p.files)} files.")
     if p.alike:
-        click.echo(f"  Mind that there is {', '.join(p.alike)} too: another part.", err=True)
+        say(f"  Mind that there is {', '.join(p.alike)} too: another part.", err=True)
 
 
 @parts.command("change")
@@ -89,7 +90,7 @@ def change_part(service: Service, part: str, name: str | None, notes: str | None
     p = service.do(
         library.change_part(part, w.PartChange.model_validate({k: v for k, v in given.items() if v is not None}))
     )
-    click.echo(f"{p.name}: made by {len(p.files)} files.")
+    say(f"{p.name}: made by {len(p.files)} files.")
 
 
 @parts.command("remove")
@@ -97,7 +98,7 @@ def change_part(service: Service, part: str, name: str | None, notes: str | None
 @pass_service
 def remove_part(service: Service, part: str) -> None:
     """Take a part apart; its files stay."""
-    click.echo(service.do(library.remove_part(part)).text)
+    say(service.do(library.remove_part(part)).text)
 
 
 @parts.command("suggest")
@@ -121,7 +122,7 @@ def suggest(service: Service, accept: bool, as_json: bool) -> None:
         else:
             have = [f.id for f in service.do(library.part(s.part)).files]
             service.do(library.change_part(s.part, w.PartChange(files=[*have, *s.files])))
-        click.echo(f"{s.name}: done.")
+        say(f"{s.name}: done.")
     return None
 
 
@@ -132,4 +133,4 @@ def suggest(service: Service, accept: bool, as_json: bool) -> None:
 def give_model(service: Service, part: str, path: Path) -> None:
     """Give a part its model for reference, an STL or 3MF file."""
     p = service.do(library.put_model(part, path.name, path.read_bytes()))
-    click.echo(f"{p.name}: {_shape(p)}.")
+    say(f"{p.name}: {_shape(p)}.")

@@ -10,6 +10,7 @@ from rich.text import Text
 from chronarch.cli.context import Service, json_option, pass_service
 from chronarch.cli.orders import promise_text, range_text
 from chronarch.cli.output import clock_time, console, make_table, show_csv, show_json, show_table
+from chronarch.cli.plain import FINITE, say
 from chronarch.cli.when import shop_time
 from chronarch.client import planning as calls
 from chronarch.client import requests
@@ -47,12 +48,12 @@ def plan(ctx: click.Context, machine: str | None, limit: int, as_json: bool, as_
     ]  # fmt: skip
     show_table(("Machine", "Job", "What", "Starts", "Ends", "First", "Why"), rows, "Nothing waits.")
     if len(builds) > limit:
-        click.echo(f"… and {len(builds) - limit} more; --limit shows them.")
+        say(f"… and {len(builds) - limit} more; --limit shows them.")
     for m in found.machines:
         if m.idle and (machine is None or m.machine.lower() == machine.lower()):
-            click.echo(f"{m.machine} is idle: {m.idle}")
+            say(f"{m.machine} is idle: {m.idle}")
     for c in found.conflicts:
-        click.echo(c.text + ".")
+        say(c.text + ".")
 
 
 @plan.command("strategy")
@@ -66,14 +67,14 @@ def strategy(ctx: click.Context, name: str | None) -> None:
     else:
         now = service.do(calls.change_planning(ws.PlanningUpdate(strategy=Strategy(name))))
     for s in service.do(calls.strategies()):
-        click.echo(f"{'*' if s.strategy is now.strategy else ' '} {s.strategy:12} {s.meaning}")
+        say(f"{'*' if s.strategy is now.strategy else ' '} {s.strategy:12} {s.meaning}")
 
 
 @plan.command("settings")
-@click.option("--clear", type=float, metavar="MIN", help="To clear a bed.")
-@click.option("--spool", type=float, metavar="MIN", help="To change a spool.")
-@click.option("--nozzle", type=float, metavar="MIN", help="To change a nozzle.")
-@click.option("--walk", type=float, metavar="MIN", help="From a bed being ready until somebody is at it, usually.")
+@click.option("--clear", type=FINITE, metavar="MIN", help="To clear a bed.")
+@click.option("--spool", type=FINITE, metavar="MIN", help="To change a spool.")
+@click.option("--nozzle", type=FINITE, metavar="MIN", help="To change a nozzle.")
+@click.option("--walk", type=FINITE, metavar="MIN", help="From a bed being ready until somebody is at it, usually.")
 @click.option("--spare", "spares", multiple=True, metavar="NOZZLE", help="In the drawer: 0.6, or '0.4 hardened'; none.")
 @click.option("--scrap-reason", "reasons", multiple=True, help="All reasons there are, each with its own option.")
 @json_option
@@ -154,7 +155,7 @@ def what_if(service: Service, order: int | None, job: int | None, by: str | None
     found = service.do(calls.what_if(w.WhatIf(changes=changes)))
     if as_json:
         return show_json(found)
-    click.echo(f"{found.question}\n{found.answer}\n")
+    say(f"{found.question}\n{found.answer}\n")
     then = {(o.order, o.job): o for o in found.then.orders}
     rows: list[list[str | Text]] = []
     for o in found.now.orders:
@@ -210,7 +211,7 @@ def show_hours(service: Service, as_json: bool) -> None:
     show_table(("Site", "Day", "Staffed", ""), rows, "No hours are set: somebody is taken to be there always.")
     if windows:
         now = service.do(requests.shop()).now
-        click.echo()
+        say()
         upkeep = [[str(u.id), u.machine, clock_time(u.begin, now), clock_time(u.end, now), u.text] for u in windows]
         show_table(("Upkeep", "Machine", "From", "Until", "What for"), upkeep, "")
 
@@ -246,7 +247,7 @@ def set_hours(service: Service, days: str, spans: tuple[str, ...], site: str, pe
     update = {"week": week, "days": dates, "people": people or now.people, "zone": zone or now.zone}
     service.do(calls.set_hours(now.model_copy(update=update)))
     shown = ", ".join(f"{s.begin} to {s.end}" for s in rows) or "nobody is there"
-    click.echo(f"{days}: {shown}.")
+    say(f"{days}: {shown}.")
 
 
 def _span(text: str) -> ws.Staffed:
@@ -276,7 +277,7 @@ def upkeep(service: Service, machine: str, begin: str, end: str, text: str) -> N
     )
     now = service.do(requests.shop()).now
     span = f"{clock_time(made.begin, now)} to {clock_time(made.end, now)}"
-    click.echo(f"{made.machine} is kept free {span} (upkeep {made.id}).")
+    say(f"{made.machine} is kept free {span} (upkeep {made.id}).")
 
 
 @hours.command("end-upkeep")
@@ -284,4 +285,4 @@ def upkeep(service: Service, machine: str, begin: str, end: str, text: str) -> N
 @pass_service
 def end_upkeep(service: Service, number: int) -> None:
     """Let a machine build in a span that was kept free; `hours show` has the numbers."""
-    click.echo(service.do(calls.remove_upkeep_window(number)).text)
+    say(service.do(calls.remove_upkeep_window(number)).text)

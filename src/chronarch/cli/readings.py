@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import click
 from rich.text import Text
 
 from chronarch.cli.output import console, duration, make_table, show_facts
+from chronarch.cli.plain import say
 from chronarch.core.fleet import grams
 from chronarch.core.gcode.preflight import Severity
 from chronarch.wire import library as w
@@ -103,13 +103,13 @@ def show_reading(name: str, r: w.FileReading, more: Sequence[tuple[str, str | Te
 def show_changes(changes: list[w.LineChange], most: int = 8, count: int = 0) -> None:
     """The first changes of `count`."""
     for c in changes[:most]:
-        click.echo(click.style(f"line {c.line}", dim=True))
+        say(f"line {c.line}", dim=True)
         for sign, text, colour in (("-", c.before, "red"), ("+", c.after, "green")):
             lines = text.split("\n") if text else []
             for line in lines[:6]:
-                click.echo(click.style(f"  {sign} {line}", fg=colour))
+                say(f"  {sign} {line}", fg=colour)
             if len(lines) > 6:
-                click.echo(click.style(f"  {sign} … {len(lines) - 6} more lines", fg=colour))
+                say(f"  {sign} … {len(lines) - 6} more lines", fg=colour)
     left = max(count, len(changes)) - most
     if left > 0:
-        click.echo(click.style("1 more place" if left == 1 else f"{left} more places", dim=True))
+        say("1 more place" if left == 1 else f"{left} more places", dim=True)

@@ -8,6 +8,7 @@ import click
 
 from chronarch.cli.context import Service, json_option, pass_service
 from chronarch.cli.output import show_json, show_table
+from chronarch.cli.plain import say
 from chronarch.client import planning, requests
 from chronarch.core.states import MachineState
 from chronarch.wire.report import UsageRow
@@ -41,12 +42,12 @@ def utilisation(service: Service, begin: datetime | None, end: datetime | None, 
     """Each machine's share of time in each state, its builds, printing hours and filament."""
     begin, end = (at.astimezone() if at else None for at in (begin, end))
     if as_csv:
-        click.echo(service.do(requests.utilisation_csv(begin, end)), nl=False)
+        say(service.do(requests.utilisation_csv(begin, end)), nl=False)
         return
     found = service.do(requests.utilisation(begin, end))
     if as_json:
         return show_json(found)
-    click.echo(f"{found.begin.astimezone():%a %d %b %Y %H:%M} to {found.end.astimezone():%a %d %b %Y %H:%M}\n")
+    say(f"{found.begin.astimezone():%a %d %b %Y %H:%M} to {found.end.astimezone():%a %d %b %Y %H:%M}\n")
     shown = [s for s in SHOWN if found.fleet.seconds[s] > 0]
     headings = (
         "Machine",
@@ -73,7 +74,7 @@ def turnaround(service: Service, begin: datetime | None, end: datetime | None, a
     found = service.do(planning.turnaround(begin, end))
     if as_json:
         return show_json(found)
-    click.echo(f"{found.begin.astimezone():%a %d %b %Y %H:%M} to {found.end.astimezone():%a %d %b %Y %H:%M}\n")
+    say(f"{found.begin.astimezone():%a %d %b %Y %H:%M} to {found.end.astimezone():%a %d %b %Y %H:%M}\n")
     rows = [
         [r.name, r.shift, str(r.gaps), f"{r.middle_min:.0f} min", f"{r.late_min:.0f} min", f"{r.lost_h:.1f} h"]
         for r in [*found.fleet, *found.machines]

@@ -7,6 +7,7 @@ from rich.text import Text
 
 from chronarch.cli.context import Service, json_option, pass_service
 from chronarch.cli.output import clock_time, show_csv, show_json, show_table
+from chronarch.cli.plain import FINITE, say
 from chronarch.client import planning as calls
 from chronarch.wire import plan as w
 from chronarch.wire import shop as ws
@@ -37,9 +38,9 @@ def rounds(ctx: click.Context, site: str | None, walk: bool, as_json: bool, as_c
     ]  # fmt: skip
     show_table(("Place", "Machine", "Do", "What", "Since", "Waiting costs", "Then"), rows, "Nothing to do now.")
     for b in found.batches:
-        click.echo(b.text)
+        say(b.text)
     if found.coming:
-        click.echo("\nComing")
+        say("\nComing")
         coming = [
             [clock_time(c.at, found.at), f"{c.site} {c.place}".strip(), c.machine, f"ready: {c.what}"]
             for c in found.coming
@@ -71,8 +72,8 @@ def help_link(ctx: click.Context, name: str, site: str, hours: float) -> None:
     """Make a link for somebody without an account: it shows the rounds of one site."""
     service = ctx.ensure_object(Service)
     made = service.do(calls.make_helper(ws.HelperOrder(name=name, site=site, hours=hours)))
-    click.echo(f"{service.address}{made.address}")
-    click.echo(f"Link {made.id} for {made.name}, good until {clock_time(made.expires_at)}.", err=True)
+    say(f"{service.address}{made.address}")
+    say(f"Link {made.id} for {made.name}, good until {clock_time(made.expires_at)}.", err=True)
 
 
 @rounds.command("help-links")
@@ -97,7 +98,7 @@ def help_links(ctx: click.Context, as_json: bool) -> None:
 def revoke_link(ctx: click.Context, number: int) -> None:
     """Make a link worthless from now on."""
     made = ctx.ensure_object(Service).do(calls.revoke_helper(number))
-    click.echo(f"Link {made.id} for {made.name} is revoked.")
+    say(f"Link {made.id} for {made.name} is revoked.")
 
 
 @click.group()
@@ -130,24 +131,24 @@ def list_spools(service: Service, finished: bool, as_json: bool, as_csv: bool) -
 @click.argument("material")
 @click.argument("colour")
 @click.option("--grams", default=1000.0, show_default=True, help="Of a full one.")
-@click.option("--left", type=float, help="What is left on it; all of it without this.")
+@click.option("--left", type=FINITE, help="What is left on it; all of it without this.")
 @click.option("--place", default="")
 @pass_service
 def add(service: Service, material: str, colour: str, grams: float, left: float | None, place: str) -> None:
     """Take in a spool."""
     order = ws.SpoolOrder(material=material, colour=colour, grams_full=grams, grams_left=left, place=place)
     s = service.do(calls.add_spool(order))
-    click.echo(f"Spool {s.id}: {s.colour} {s.material}, {s.grams_left:.0f} g.")
+    say(f"Spool {s.id}: {s.colour} {s.material}, {s.grams_left:.0f} g.")
 
 
 @spools.command("weigh")
 @click.argument("number", type=int)
-@click.argument("grams", type=float)
+@click.argument("grams", type=FINITE)
 @pass_service
 def weigh(service: Service, number: int, grams: float) -> None:
     """Correct what is left on a spool, in grams without the reel."""
     s = service.do(calls.change_spool(number, ws.SpoolUpdate(grams_left=grams)))
-    click.echo(f"Spool {s.id}: {s.grams_left:.0f} g of {s.colour} {s.material}.")
+    say(f"Spool {s.id}: {s.grams_left:.0f} g of {s.colour} {s.material}.")
 
 
 @spools.command("load")
@@ -158,7 +159,7 @@ def weigh(service: Service, number: int, grams: float) -> None:
 def load(service: Service, number: int, machine: str, tool: int) -> None:
     """Say that a spool is on a machine now; what was there is on the shelf."""
     s = service.do(calls.load_spool(number, machine, tool))
-    click.echo(f"{s.machine} has {s.colour} {s.material}, {s.grams_left:.0f} g.")
+    say(f"{s.machine} has {s.colour} {s.material}, {s.grams_left:.0f} g.")
 
 
 @spools.command("finish")
@@ -167,7 +168,7 @@ def load(service: Service, number: int, machine: str, tool: int) -> None:
 def finish(service: Service, number: int) -> None:
     """Say that a spool is empty."""
     s = service.do(calls.change_spool(number, ws.SpoolUpdate(finished=True)))
-    click.echo(f"Spool {s.id} is finished.")
+    say(f"Spool {s.id} is finished.")
 
 
 @spools.command("history")

@@ -8,6 +8,7 @@ from rich.text import Text
 from chronarch.cli.context import REFUSED, Service, fail, json_option, pass_service
 from chronarch.cli.orders import promise_text, range_text
 from chronarch.cli.output import clock_time, duration, show_csv, show_facts, show_json, show_table
+from chronarch.cli.plain import FINITE, say
 from chronarch.cli.when import shop_time
 from chronarch.client import orders, requests
 from chronarch.core.states import Verdict
@@ -26,13 +27,13 @@ def jobs() -> None:
 @click.option("--copies", default=1, show_default=True)
 @click.option("--material", default="", help="Any without it.")
 @click.option("--colour", default="", help="Any without it.")
-@click.option("--nozzle", type=float, help="Nozzle diameter, mm; any without it.")
+@click.option("--nozzle", type=FINITE, help="Nozzle diameter, mm; any without it.")
 @click.option("--hardened", is_flag=True, help="Only a hardened nozzle will do.")
 @click.option("--machine", default="", help="Only this machine.")
 @click.option("--model", default="", help="Only machines of this model.")
 @click.option("--pool", default="", help="Only machines of this pool.")
 @click.option("--tags", default="", help="Only machines with these tags, joined by and, or, not.")
-@click.option("--volume", type=float, nargs=3, help="A build volume of at least X Y Z mm.")
+@click.option("--volume", type=FINITE, nargs=3, help="A build volume of at least X Y Z mm.")
 @click.option("--due", help="By when: 2026-10-23 12:00, fri 12:00, 17:00.")
 @click.option("--not-before", help="Start nothing of it before then.")
 @click.option("--priority", type=click.IntRange(-2, 2), default=0, show_default=True)
@@ -63,7 +64,7 @@ def submit(service: Service, file: str | None, part: str | None, revision: int |
     if as_json:
         return show_json(job)
     copies_text = "1 copy" if job.copies == 1 else f"{job.copies} copies"
-    click.echo(f"Job {job.id}: {copies_text} of {job.file}, {job.state}. {job.why}".strip())
+    say(f"Job {job.id}: {copies_text} of {job.file}, {job.state}. {job.why}".strip())
 
 
 def _job_rows(found: list[w.Job]) -> list[list[str | Text]]:
@@ -174,13 +175,13 @@ def why(service: Service, number: int, as_json: bool) -> None:
     found = service.do(orders.job_why(number))
     if as_json:
         return show_json(found)
-    click.echo(found.why)
+    say(found.why)
     if found.next:
-        click.echo(f"It is {found.next}.")
+        say(f"It is {found.next}.")
     if found.change:
-        click.echo(f"To start it now: {found.change}.")
+        say(f"To start it now: {found.change}.")
     if found.machines:
-        click.echo()
+        say()
         rows = [[m.machine, "; ".join(m.reasons), m.change] for m in found.machines]
         show_table(("Machine", "Why not now", "What hands could do"), rows, "")
 
@@ -192,7 +193,7 @@ def why(service: Service, number: int, as_json: bool) -> None:
 def move(service: Service, numbers: tuple[int, ...], before: int | None) -> None:
     """Put jobs elsewhere in the line."""
     line = service.do(orders.move(list(numbers), before))
-    click.echo("The line: " + ", ".join(str(j.id) for j in line.jobs))
+    say("The line: " + ", ".join(str(j.id) for j in line.jobs))
 
 
 @jobs.command("top")
@@ -204,7 +205,7 @@ def move(service: Service, numbers: tuple[int, ...], before: int | None) -> None
 def top(service: Service, numbers: tuple[int, ...], undo: bool) -> None:
     """Put jobs before everything else, whatever the strategy."""
     line = service.do(orders.batch(w.JobBatch(jobs=list(numbers), wish="untop" if undo else "top")))
-    click.echo("The line: " + ", ".join(str(j.id) for j in line.jobs))
+    say("The line: " + ", ".join(str(j.id) for j in line.jobs))
 
 
 @jobs.command("change")
@@ -226,7 +227,7 @@ def change(service: Service, number: int, copies: int | None, due: str | None, n
     if not given:
         raise click.UsageError("Say what is to be changed: --copies, --due, --not-before, --priority, --note.")
     j = service.do(orders.change_job(number, w.JobChange.model_validate(given)))
-    click.echo(f"Job {j.id}: {j.good} of {j.copies} good, {j.waiting} waiting. {j.why}".strip())
+    say(f"Job {j.id}: {j.good} of {j.copies} good, {j.waiting} waiting. {j.why}".strip())
 
 
 @jobs.command()
@@ -236,7 +237,7 @@ def change(service: Service, number: int, copies: int | None, due: str | None, n
 def pin(service: Service, number: int, revision: int) -> None:
     """Make a job's waiting copies from one revision of its file; 0 follows the newest again."""
     j = service.do(requests.pin_job(number, revision))
-    click.echo(f"Job {j.id}: {j.file}{_follows(j)}.")
+    say(f"Job {j.id}: {j.file}{_follows(j)}.")
 
 
 def _wish(wish: str, text: str) -> None:
@@ -245,7 +246,7 @@ def _wish(wish: str, text: str) -> None:
     @pass_service
     def wished(service: Service, number: int) -> None:
         j = service.do(requests.change_job(number, wish))
-        click.echo(f"Job {j.id} is {j.state}.")
+        say(f"Job {j.id} is {j.state}.")
 
 
 _wish("hold", "Start no further copy until it is released.")
@@ -339,7 +340,7 @@ def build_number(service: Service, build: str) -> int:
 def pause(service: Service, build: str, reason: str) -> None:
     """Pause a build (its number or machine) at the next line; the head lifts and parks."""
     b = service.do(requests.pause(build_number(service, build), reason))
-    click.echo(f"Build {b.id} on {b.machine} is {b.state}: {b.reason}.")
+    say(f"Build {b.id} on {b.machine} is {b.state}: {b.reason}.")
 
 
 @builds.command()
@@ -348,7 +349,7 @@ def pause(service: Service, build: str, reason: str) -> None:
 def resume(service: Service, build: str) -> None:
     """Go on with a paused build, with the very next line."""
     b = service.do(requests.resume(build_number(service, build)))
-    click.echo(f"Build {b.id} on {b.machine} goes on.")
+    say(f"Build {b.id} on {b.machine} goes on.")
 
 
 @builds.command()
@@ -362,7 +363,7 @@ def stop(service: Service, build: str, reason: str, yes: bool) -> None:
     if not yes:
         click.confirm(f"Stop build {number}? What was laid down so far is lost.", abort=True)
     b = service.do(requests.stop(number, reason))
-    click.echo(f"Build {b.id} on {b.machine} stops.")
+    say(f"Build {b.id} on {b.machine} stops.")
 
 
 @builds.command()
@@ -377,7 +378,7 @@ def clear(service: Service, build: str, good: bool, scrap: str | None, pieces: i
         raise click.UsageError("Say either --good or --scrap REASON.")
     given = Verdict.GOOD if good or pieces else Verdict.SCRAP
     b = service.do(requests.verdict(build_number(service, build), given, scrap or "", pieces))
-    click.echo(f"Build {b.id} on {b.machine}: {b.verdict}{f', {b.scrap_reason}' if b.scrap_reason else ''}.")
+    say(f"Build {b.id} on {b.machine}: {b.verdict}{f', {b.scrap_reason}' if b.scrap_reason else ''}.")
 
 
 @click.group()
@@ -408,4 +409,4 @@ def seen(service: Service) -> None:
     found = service.do(requests.notices())
     if found:
         service.do(requests.all_seen(found[0].id))
-    click.echo(f"{len(found)} marked as seen.")
+    say(f"{len(found)} marked as seen.")

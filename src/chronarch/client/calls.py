@@ -18,8 +18,8 @@ from typing import Any, Self, TypeVar
 import httpx
 
 from chronarch.client import library
-from chronarch.client.errors import RefusedByService, Unreachable
-from chronarch.client.requests import Call, check, digest, pieces
+from chronarch.client.errors import RefusedByService, Unreachable, WrongAccess
+from chronarch.client.requests import Call, at, check, digest, pieces
 from chronarch.wire import library as wl
 from chronarch.wire.common import Problem
 
@@ -60,6 +60,15 @@ def _away(address: str, error: httpx.TransportError) -> Unreachable:
 
 def _settings(address: str, key: str) -> dict[str, Any]:
     """How both kinds of client ask. Certificates are only read for https, since that takes longer than many a call."""
+    if not (key.isascii() and key.isprintable()):
+        raise WrongAccess("The key holds characters that no key has; copy it again, or make a new one.")
+    try:
+        url = httpx.URL(address)
+        good = url.scheme in ("http", "https") and bool(url.host) and (url.port or 1) < 65536
+    except httpx.InvalidURL:
+        good = False
+    if not good:
+        raise WrongAccess(f"{address!r} is no address of a service; write it as http://HOST:PORT.")
     headers = {"Authorization": f"Bearer {key}"} if key else {}
     verify = not address.lower().startswith("http://")
     return {"base_url": address, "headers": headers, "timeout": TIMEOUT, "trust_env": False, "verify": verify}
@@ -193,7 +202,7 @@ class AsyncClient:
     async def put_frame(self, machine: str, jpeg: bytes) -> None:
         """Hand over a machine's newest camera frame (tenders' keys only)."""
         try:
-            check(await self._http.put(f"/api/machines/{machine}/frame", content=jpeg))
+            check(await self._http.put(at("machines", machine, "frame"), content=jpeg))
         except httpx.TransportError as error:
             raise _away(self.address, error) from error
 

@@ -1,6 +1,7 @@
 """What a call can raise.
 
 ClientError
+├── WrongAccess        nothing was asked: the address or the key cannot be one
 ├── Unreachable        no answer: the service is away, or the address is wrong
 └── RefusedByService   the service answered with a problem; `problem` holds it
 """
@@ -12,6 +13,10 @@ from chronarch.wire.common import UNSURE, Problem
 
 class ClientError(Exception):
     """The root of all below; its text is one sentence with what to do."""
+
+
+class WrongAccess(ClientError):
+    """The address or the key cannot be one; says which, and what they look like."""
 
 
 class Unreachable(ClientError):

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from urllib.parse import quote
-
-from chronarch.client.requests import Call, some
+from chronarch.client.requests import Call, at, some
 from chronarch.core.hands import Action
 from chronarch.wire import hands as wh
 from chronarch.wire import work as ww
@@ -14,7 +12,7 @@ def do(name: str, action: Action) -> Call[wh.Did]:
     """Have a machine do something; answers once it has."""
     return Call(
         "POST",
-        f"/api/machines/{name}/do",
+        at("machines", name, "do"),
         wh.Did,
         content=wh.action.dump_json(action, exclude_none=True),
         headers={"Content-Type": "application/json"},
@@ -23,11 +21,11 @@ def do(name: str, action: Action) -> Call[wh.Did]:
 
 def log(name: str, after: int = 0, limit: int = 500, search: str = "") -> Call[list[wh.LogLine]]:
     params = some(after=after, limit=limit, search=search)
-    return Call("GET", f"/api/machines/{name}/log", list[wh.LogLine], params=params)
+    return Call("GET", at("machines", name, "log"), list[wh.LogLine], params=params)
 
 
 def level_maps(name: str, limit: int = 20) -> Call[list[wh.BedLevel]]:
-    return Call("GET", f"/api/machines/{name}/level-maps", list[wh.BedLevel], params=some(limit=limit))
+    return Call("GET", at("machines", name, "level-maps"), list[wh.BedLevel], params=some(limit=limit))
 
 
 def pause_before(build: int, layer: int) -> Call[ww.Build]:
@@ -51,7 +49,7 @@ def skip(build: int, objects: list[str]) -> Call[wh.SkipPlan]:
 
 
 def undo_skip(build: int, name: str) -> Call[ww.Build]:
-    return Call("DELETE", f"/api/builds/{build}/skip/{quote(name, safe='')}", ww.Build)
+    return Call("DELETE", at("builds", build, "skip", name), ww.Build)
 
 
 def changes(build: int) -> Call[list[wh.Change]]:

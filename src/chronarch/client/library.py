@@ -3,18 +3,13 @@
 from __future__ import annotations
 
 from typing import Any
-from urllib.parse import quote
 
-from chronarch.client.requests import Call, some
+from chronarch.client.requests import Call, at, some
 from chronarch.core.gcode.edits import Edit
 from chronarch.wire import library as w
 from chronarch.wire.work import Done
 
 Which = int | str
-
-
-def _of(kind: str, which: Which, *more: Which) -> str:
-    return "/".join(["/api", kind, *(quote(str(x), safe="") for x in (which, *more))])
 
 
 def files(**filters: Any) -> Call[list[w.File]]:
@@ -24,7 +19,7 @@ def files(**filters: Any) -> Call[list[w.File]]:
 
 
 def file(which: Which, model: str | None = None, revision: int | None = None) -> Call[w.File]:
-    return Call("GET", _of("files", which), w.File, params=some(model=model, revision=revision))
+    return Call("GET", at("files", which), w.File, params=some(model=model, revision=revision))
 
 
 def drop(name: str, folder: str, queue: w.QueueWish | None, once: str, digest: str) -> Call[w.Dropped | w.Arrival]:
@@ -35,7 +30,7 @@ def drop(name: str, folder: str, queue: w.QueueWish | None, once: str, digest: s
     headers = {"Content-Type": "text/x.gcode", "Content-Digest": digest}
     if once:
         headers["Idempotency-Key"] = once
-    return Call("PUT", _of("drop", name), w.Dropped | w.Arrival, params=params, headers=headers)
+    return Call("PUT", at("drop", name), w.Dropped | w.Arrival, params=params, headers=headers)
 
 
 def arrivals() -> Call[list[w.Arrival]]:
@@ -44,11 +39,11 @@ def arrivals() -> Call[list[w.Arrival]]:
 
 
 def arrival(number: int) -> Call[w.Arrival]:
-    return Call("GET", _of("arrivals", number), w.Arrival)
+    return Call("GET", at("arrivals", number), w.Arrival)
 
 
 def change_file(which: Which, change: w.FileChange) -> Call[w.File]:
-    return Call("PATCH", _of("files", which), w.File, body=change)
+    return Call("PATCH", at("files", which), w.File, body=change)
 
 
 def batch(order: w.Batch) -> Call[w.BatchResult]:
@@ -76,63 +71,63 @@ def remove_folder(path: str) -> Call[Done]:
 
 
 def revisions(which: Which) -> Call[list[w.Revision]]:
-    return Call("GET", _of("files", which, "revisions"), list[w.Revision])
+    return Call("GET", at("files", which, "revisions"), list[w.Revision])
 
 
 def restore_revision(which: Which, number: int) -> Call[w.File]:
-    return Call("POST", _of("files", which, "revisions", number, "restore"), w.File)
+    return Call("POST", at("files", which, "revisions", number, "restore"), w.File)
 
 
 def content(which: Which, revision: int | None = None) -> Call[bytes]:
-    return Call("GET", _of("files", which, "content"), bytes, params=some(revision=revision))
+    return Call("GET", at("files", which, "content"), bytes, params=some(revision=revision))
 
 
 def history(which: Which) -> Call[w.History]:
-    return Call("GET", _of("files", which, "history"), w.History)
+    return Call("GET", at("files", which, "history"), w.History)
 
 
 def preflight(which: Which, machine: str) -> Call[list[w.Finding]]:
-    return Call("GET", _of("files", which, "preflight"), list[w.Finding], params={"machine": machine})
+    return Call("GET", at("files", which, "preflight"), list[w.Finding], params={"machine": machine})
 
 
 def overrule(which: Which, order: w.Overruling) -> Call[w.File]:
-    return Call("POST", _of("files", which, "overrule"), w.File, body=order)
+    return Call("POST", at("files", which, "overrule"), w.File, body=order)
 
 
 def preview(which: Which, edit: Edit, model: str = "", revision: int | None = None) -> Call[w.EditPreview]:
     order = w.EditOrder(edit=edit, model=model, revision=revision)
-    return Call("POST", _of("files", which, "preview"), w.EditPreview, body=order)
+    return Call("POST", at("files", which, "preview"), w.EditPreview, body=order)
 
 
 def edit(which: Which, edit: Edit, model: str = "", revision: int | None = None) -> Call[w.File]:
     order = w.EditOrder(edit=edit, model=model, revision=revision)
-    return Call("POST", _of("files", which, "edit"), w.File, body=order)
+    return Call("POST", at("files", which, "edit"), w.File, body=order)
 
 
 def difference(which: Which, earlier: int, later: int | None = None) -> Call[w.Difference]:
-    return Call("GET", _of("files", which, "difference"), w.Difference, params=some(earlier=earlier, later=later))
+    return Call("GET", at("files", which, "difference"), w.Difference, params=some(earlier=earlier, later=later))
 
 
 def layers(sha256: str, model: str | None = None) -> Call[list[w.LayerRow]]:
-    return Call("GET", _of("contents", sha256, "layers"), list[w.LayerRow], params=some(model=model))
+    return Call("GET", at("contents", sha256, "layers"), list[w.LayerRow], params=some(model=model))
 
 
 def layer(sha256: str, number: int, model: str | None = None) -> Call[bytes]:
-    return Call("GET", _of("contents", sha256, "layers", number), bytes, params=some(model=model))
+    return Call("GET", at("contents", sha256, "layers", number), bytes, params=some(model=model))
 
 
 def shape(sha256: str, model: str | None = None) -> Call[bytes]:
     """All that is laid, thinned, in binary."""
-    return Call("GET", _of("contents", sha256, "shape"), bytes, params=some(model=model))
+    return Call("GET", at("contents", sha256, "shape"), bytes, params=some(model=model))
 
 
 def picture(sha256: str, width: int = 200) -> Call[bytes]:
     """The slicer's thumbnail nearest a width."""
-    return Call("GET", _of("contents", sha256, "picture"), bytes, params=some(width=width))
+    return Call("GET", at("contents", sha256, "picture"), bytes, params=some(width=width))
 
 
 def lines(sha256: str, first: int = 1, count: int = 200) -> Call[w.Lines]:
-    return Call("GET", _of("contents", sha256, "text"), w.Lines, params=some(first=first, count=count))
+    return Call("GET", at("contents", sha256, "text"), w.Lines, params=some(first=first, count=count))
 
 
 def drawing(
@@ -140,7 +135,7 @@ def drawing(
 ) -> Call[bytes]:
     """`kind`: png or svg. The whole part, or one layer."""
     params = some(model=model, layer=layer, title=title)
-    return Call("GET", _of("contents", sha256, f"drawing.{kind}"), bytes, params=params)
+    return Call("GET", at("contents", sha256, f"drawing.{kind}"), bytes, params=params)
 
 
 def parts() -> Call[list[w.Part]]:
@@ -148,7 +143,7 @@ def parts() -> Call[list[w.Part]]:
 
 
 def part(which: Which) -> Call[w.Part]:
-    return Call("GET", _of("parts", which), w.Part)
+    return Call("GET", at("parts", which), w.Part)
 
 
 def suggestions() -> Call[list[w.PartSuggestion]]:
@@ -160,17 +155,17 @@ def add_part(order: w.PartOrder) -> Call[w.Part]:
 
 
 def change_part(which: Which, change: w.PartChange) -> Call[w.Part]:
-    return Call("PATCH", _of("parts", which), w.Part, body=change)
+    return Call("PATCH", at("parts", which), w.Part, body=change)
 
 
 def remove_part(which: Which) -> Call[Done]:
-    return Call("DELETE", _of("parts", which), Done)
+    return Call("DELETE", at("parts", which), Done)
 
 
 def part_history(which: Which) -> Call[w.History]:
-    return Call("GET", _of("parts", which, "history"), w.History)
+    return Call("GET", at("parts", which, "history"), w.History)
 
 
 def put_model(which: Which, name: str, data: bytes) -> Call[w.Part]:
     """Give a part its STL or 3MF model."""
-    return Call("PUT", _of("parts", which, "model"), w.Part, params={"name": name}, content=data)
+    return Call("PUT", at("parts", which, "model"), w.Part, params={"name": name}, content=data)

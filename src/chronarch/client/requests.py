@@ -113,6 +113,11 @@ def keys() -> Call[list[wp.Key]]:
     return Call("GET", "/api/keys", list[wp.Key])
 
 
+def at(kind: str, which: int | str, *more: int | str) -> str:
+    """A path of the API; what somebody typed is one part of it, whatever it holds."""
+    return "/".join(["/api", kind, *(quote(str(x), safe="") for x in (which, *more))])
+
+
 def make_key(name: str, scope: wp.Scope = wp.Scope.OPERATE) -> Call[wp.NewKey]:
     return Call("POST", "/api/keys", wp.NewKey, body=wp.KeyOrder(name=name, scope=scope))
 
@@ -131,7 +136,7 @@ def add_model(model: wm.Model) -> Call[wm.Model]:
 
 def change_model(model: wm.Model) -> Call[wm.Model]:
     """Give the model of that name other figures."""
-    return Call("PUT", f"/api/models/{quote(model.name, safe='')}", wm.Model, body=model)
+    return Call("PUT", at("models", model.name), wm.Model, body=model)
 
 
 def paces() -> Call[list[wl.Pace]]:
@@ -143,7 +148,7 @@ def machines() -> Call[list[wm.Machine]]:
 
 
 def machine(name: str) -> Call[wm.MachineDetail]:
-    return Call("GET", f"/api/machines/{name}", wm.MachineDetail)
+    return Call("GET", at("machines", name), wm.MachineDetail)
 
 
 def add_machine(order: wm.MachineOrder, tender: str = "tender") -> Call[wm.MachineDetail]:
@@ -155,31 +160,31 @@ def change_machine(
     place: str | None = None, pools: list[str] | None = None, tags: list[str] | None = None,
 ) -> Call[wm.MachineDetail]:  # fmt: skip
     change = wm.MachineChange(intake=intake, tools=tools, site=site, place=place, pools=pools, tags=tags)
-    return Call("PATCH", f"/api/machines/{name}", wm.MachineDetail, body=change)
+    return Call("PATCH", at("machines", name), wm.MachineDetail, body=change)
 
 
 def take_out(name: str, reason: str = "") -> Call[ww.Done]:
-    return Call("POST", f"/api/machines/{name}/take-out", ww.Done, body=wm.OutOfWork(reason=reason))
+    return Call("POST", at("machines", name, "take-out"), ww.Done, body=wm.OutOfWork(reason=reason))
 
 
 def put_back(name: str) -> Call[ww.Done]:
-    return Call("POST", f"/api/machines/{name}/put-back", ww.Done)
+    return Call("POST", at("machines", name, "put-back"), ww.Done)
 
 
 def emergency_stop(name: str) -> Call[ww.Done]:
-    return Call("POST", f"/api/machines/{name}/emergency-stop", ww.Done)
+    return Call("POST", at("machines", name, "emergency-stop"), ww.Done)
 
 
 def start_next(name: str) -> Call[ww.Done]:
-    return Call("POST", f"/api/machines/{name}/start-next", ww.Done)
+    return Call("POST", at("machines", name, "start-next"), ww.Done)
 
 
 def frame(name: str) -> Call[bytes]:
-    return Call("GET", f"/api/machines/{name}/frame", bytes)
+    return Call("GET", at("machines", name, "frame"), bytes)
 
 
 def heat(name: str, begin: datetime | None = None) -> Call[list[wm.Reading]]:
-    return Call("GET", f"/api/machines/{name}/heat", list[wm.Reading], params=some(begin=begin))
+    return Call("GET", at("machines", name, "heat"), list[wm.Reading], params=some(begin=begin))
 
 
 def ledger(

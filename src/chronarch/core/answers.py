@@ -143,7 +143,8 @@ Answer = (
     | Chatter
 )
 
-_NUMBER = r"[-+]?\d+(?:\.\d+)?"
+_NUMBER = r"[-+]?\d{1,9}(?:\.\d{1,20})?(?!\d)"
+"""A figure as machines write them; longer ones are noise."""
 _OK = re.compile(r"^ok(?:\s+N?(\d+))?(?=\s+(?![N\d])|$)", re.IGNORECASE)
 _RESEND = re.compile(r"^(?:resend|rs)\b:?\s*N?(\d+)\s*$", re.IGNORECASE)
 _NOZZLE = re.compile(rf"\bT0?:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)

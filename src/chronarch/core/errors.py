@@ -13,3 +13,7 @@ class NotGcode(CoreError):
 
 class BadName(CoreError, ValueError):
     """A name that cannot be kept: empty, too long, with separators or control characters."""
+
+
+class TooLarge(CoreError):
+    """More bytes than are taken."""

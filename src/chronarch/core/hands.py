@@ -9,8 +9,11 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from enum import Enum, auto
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
+from annotated_types import Len
+
+from chronarch.core.bounds import Celsius, Counted, Figure, Mm, Percent, Word
 from chronarch.core.errors import CoreError
 from chronarch.core.fleet import MATERIALS, MachineModel, OwnSequence
 from chronarch.core.gcode.vocabulary import LASTING
@@ -49,7 +52,7 @@ class Standing:
 class Home:
     """Find the ends of the named axes; without any, of all."""
 
-    axes: str = ""
+    axes: Word = ""
     kind: Literal["home"] = "home"
 
 
@@ -57,9 +60,9 @@ class Home:
 class Move:
     """Move by so many mm along each axis, as a person sees it: the model says which way that is for the machine."""
 
-    x: float = 0.0
-    y: float = 0.0
-    z: float = 0.0
+    x: Mm = 0.0
+    y: Mm = 0.0
+    z: Mm = 0.0
     kind: Literal["move"] = "move"
 
 
@@ -67,7 +70,7 @@ class Move:
 class Feed:
     """Push (above 0) or pull (below 0) filament, mm."""
 
-    mm: float
+    mm: Mm
     kind: Literal["feed"] = "feed"
 
 
@@ -75,13 +78,13 @@ class Feed:
 class Adjust:
     """Set what is given: °C, %, and the z offset in mm from what the file says. None leaves as it is."""
 
-    nozzle_c: float | None = None
-    bed_c: float | None = None
-    chamber_c: float | None = None
-    speed_pct: float | None = None
-    flow_pct: float | None = None
-    fan_pct: float | None = None
-    z_offset_mm: float | None = None
+    nozzle_c: Celsius | None = None
+    bed_c: Celsius | None = None
+    chamber_c: Celsius | None = None
+    speed_pct: Percent | None = None
+    flow_pct: Percent | None = None
+    fan_pct: Percent | None = None
+    z_offset_mm: Mm | None = None
     kind: Literal["adjust"] = "adjust"
 
 
@@ -89,7 +92,7 @@ class Adjust:
 class Preset:
     """Heat for a material; an empty one turns the heaters off."""
 
-    material: str = ""
+    material: Word = ""
     kind: Literal["preset"] = "preset"
 
 
@@ -97,7 +100,7 @@ class Preset:
 class Switch:
     """Turn one of the model's switches on or off."""
 
-    name: str
+    name: Word
     on: bool
     kind: Literal["switch"] = "switch"
 
@@ -111,8 +114,8 @@ class MotorsOff:
 class Run:
     """Run one of the model's sequences, with values for its parameters."""
 
-    sequence: str
-    values: dict[str, float]
+    sequence: Word
+    values: Annotated[dict[Word, Figure], Len(0, 50)]
     kind: Literal["run"] = "run"
 
 
@@ -128,7 +131,7 @@ class Filament:
 class Line:
     """One line as a person wrote it; `sure` when it is meant although it changes what the machine keeps."""
 
-    text: str
+    text: Annotated[str, Len(0, 1000)]
     sure: bool = False
     kind: Literal["line"] = "line"
 
@@ -145,7 +148,7 @@ class LevelMap:
 class Answer:
     """Answer what the machine itself asks of a person: the number of one of its choices, from 0."""
 
-    choice: int
+    choice: Counted
     kind: Literal["answer"] = "answer"
 
 

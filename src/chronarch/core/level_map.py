@@ -34,6 +34,10 @@ class LevelMap:
         return pstdev(h for row in self.rows for h in row)
 
 
+FURTHEST_MM = 1000.0
+"""No bed is that far from level: what says so is noise."""
+
+
 def read_level_map(lines: Iterable[str]) -> LevelMap | None:
     """The grid in what a machine said; None when there is none, or its rows differ in length. A row may begin with its
     number; a line of column numbers is passed over. Rows come in the order of their numbers, y rising."""
@@ -46,6 +50,8 @@ def read_level_map(lines: Iterable[str]) -> LevelMap | None:
             rows.append((number, tuple(float(n) for n in _NUMBER.findall(found[2]))))
     rows.sort(key=lambda row: row[0])
     heights = tuple(row for _, row in rows)
+    if any(not abs(h) < FURTHEST_MM for row in heights for h in row):
+        return None
     if len(heights) < 2 or len({len(row) for row in heights}) != 1 or len(heights) > LARGEST:
         return None
     return LevelMap(heights)

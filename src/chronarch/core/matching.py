@@ -31,6 +31,8 @@ class Need:
     """One of the shop's models; empty when the file names none of them."""
     grams: float = 0.0
     """What one build of it lays down, all tools together."""
+    unreadable: str = ""
+    """Why the records do not say what it asks; empty when they do."""
 
 
 @dataclass(frozen=True)
@@ -49,6 +51,10 @@ class Standing:
 
 
 Rule = Callable[[Need, Standing], str | None]
+
+
+def _unreadable(need: Need, at: Standing) -> str | None:
+    return f"cannot be given it: {need.unreadable}" if need.unreadable else None
 
 
 def _other_machine(need: Need, at: Standing) -> str | None:
@@ -184,6 +190,7 @@ def _reachable(need: Need, at: Standing) -> str | None:
 
 
 LASTING: tuple[Rule, ...] = (
+    _unreadable,
     _other_machine,
     _other_model,
     _other_pool,

@@ -29,6 +29,11 @@ def check_name(name: str) -> str:
     return clean
 
 
+def as_number(text: str) -> int | None:
+    """The record's number that a text is; None when it is none, as names are."""
+    return int(text) if text.isascii() and text.isdigit() and len(text) < 10 else None
+
+
 DEEPEST = 8
 
 

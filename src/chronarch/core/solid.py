@@ -6,9 +6,11 @@ from __future__ import annotations
 import io
 import re
 import zipfile
-from dataclasses import dataclass
-from typing import Literal
-from xml.etree import ElementTree
+import zlib
+from array import array
+from dataclasses import dataclass, field
+from typing import IO, Literal
+from xml.parsers import expat
 
 import numpy as np
 import numpy.typing as npt
@@ -18,7 +20,10 @@ from chronarch.core.errors import CoreError
 Triangles = npt.NDArray[np.float32]
 Matrix = npt.NDArray[np.float64]
 MOST_TRIANGLES = 5_000_000
-MOST_XML = 400_000_000
+MOST_ENTRIES, MOST_XML, MOST_TIMES = 10_000, 1_000_000_000, 100
+"""Of a package: its entries, all its models' bytes, and how many times as large as packed they may be."""
+MOST_OBJECTS = 100_000
+_TOO_MANY = f"The model has over {MOST_TRIANGLES:,} triangles. Export it with fewer."
 _UNITS = {"micron": 0.001, "millimeter": 1.0, "centimeter": 10.0, "inch": 25.4, "foot": 304.8, "meter": 1000.0}
 
 
@@ -56,15 +61,21 @@ def read_solid(data: bytes) -> Solid:
 def _stl(data: bytes) -> Triangles:
     if len(data) >= 84:
         count = int.from_bytes(data[80:84], "little")
-        if len(data) == 84 + 50 * count and count <= MOST_TRIANGLES:
+        if len(data) == 84 + 50 * count:
+            if count > MOST_TRIANGLES:
+                raise NotSolid(_TOO_MANY)
             facets = np.frombuffer(data, np.dtype([("n", "<f4", 3), ("v", "<f4", (3, 3)), ("a", "<u2")]), count, 84)
             return np.ascontiguousarray(facets["v"])
-    if data.lstrip()[:5].lower() == b"solid":
-        found = re.findall(rb"vertex\s+(\S+)\s+(\S+)\s+(\S+)", data)
+    if data[:80].lstrip()[:5].lower() == b"solid":
+        numbers = array("f")
         try:
-            corners = np.array([[float(v) for v in row] for row in found], np.float32)
-        except ValueError:
+            for corner in re.finditer(rb"vertex\s+(\S+)\s+(\S+)\s+(\S+)", data):
+                numbers.extend(map(float, corner.groups()))
+                if len(numbers) > 9 * MOST_TRIANGLES:
+                    raise NotSolid(_TOO_MANY)
+        except (ValueError, OverflowError):
             raise NotSolid("The STL holds a corner that is no number. Export it again.") from None
+        corners = np.array(numbers, np.float32).reshape(-1, 3)
         if len(corners) and len(corners) % 3 == 0:
             return corners.reshape(-1, 3, 3)
     raise NotSolid("This is neither an STL nor a 3MF file, or it was cut short. Export the model again.")
@@ -73,64 +84,133 @@ def _stl(data: bytes) -> Triangles:
 def _three_mf(data: bytes) -> Triangles:
     try:
         with zipfile.ZipFile(io.BytesIO(data)) as package:
-            names = [n for n in package.namelist() if n.lower().endswith(".model")]
-            if not names:
+            entries = package.infolist()
+            models = [e for e in entries if e.filename.lower().endswith(".model")]
+            if not models:
                 raise NotSolid("The 3MF package holds no model.")
-            found = []
-            for name in names:
-                if package.getinfo(name).file_size > MOST_XML:
-                    raise NotSolid("The 3MF's model is too large to be read.")
-                text = package.read(name)
-                if b"<!DOCTYPE" in text or b"<!ENTITY" in text:
-                    raise NotSolid("The 3MF's model declares a document type, which the format forbids.")
-                found.append(_model(ElementTree.fromstring(text)))
-    except (zipfile.BadZipFile, ElementTree.ParseError, KeyError, ValueError, IndexError) as error:
+            size = sum(e.file_size for e in models)
+            if len(entries) > MOST_ENTRIES or size > min(MOST_XML, MOST_TIMES * len(data) + 1_000_000):
+                raise NotSolid("The 3MF package unpacks to far more than a model is. Export it again.")
+            found, left = [], MOST_TRIANGLES
+            for entry in models:
+                with package.open(entry) as source:
+                    found.append(_Model().read(source).triangles(left))
+                left -= len(found[-1])
+    except (zipfile.BadZipFile, expat.ExpatError, zlib.error) as error:
         raise NotSolid(f"The 3MF file is damaged ({error}). Export the model again.") from None
-    return np.concatenate(found) if found else np.zeros((0, 3, 3), np.float32)
-
-
-def _model(model: ElementTree.Element) -> Triangles:
-    """What a model's build section places on the plate; every mesh of it where there is no such section."""
-    unit = _UNITS.get(model.get("unit", "millimeter"), 1.0)
-    objects = {o.get("id", ""): o for o in model.iterfind(".//{*}object")}
-    items = model.findall(".//{*}build/{*}item")
-    placed = [(objects[i.get("objectid", "")], _transform(i)) for i in items] or [(o, _SAME) for o in objects.values()]
-    found = [_placed(o, matrix, objects, 0) for o, matrix in placed]
-    return (np.concatenate(found) * unit).astype(np.float32) if found else np.zeros((0, 3, 3), np.float32)
-
-
-_SAME = np.vstack([np.eye(3), np.zeros(3)])
-DEEPEST = 16
-
-
-def _transform(element: ElementTree.Element) -> Matrix:
-    """A 4 x 3 matrix for row vectors, as the format has it; none is the identity."""
-    text = element.get("transform")
-    return np.array([float(v) for v in text.split()]).reshape(4, 3) if text else _SAME
-
-
-def _placed(o: ElementTree.Element, matrix: Matrix, objects: dict[str, ElementTree.Element], depth: int) -> Matrix:
-    """An object's triangles where a matrix puts them: its own mesh, or those of its components."""
-    if depth > DEEPEST:
-        raise NotSolid("The 3MF's objects are made of each other without end. Export the model again.")
-    found = [np.zeros((0, 3, 3))]
-    for mesh in o.iterfind("{*}mesh"):
-        found.append(_mesh(mesh) @ matrix[:3] + matrix[3])
-    for part in o.iterfind("{*}components/{*}component"):
-        inner = _transform(part)
-        both = np.vstack([inner[:3] @ matrix[:3], inner[3] @ matrix[:3] + matrix[3]])
-        found.append(_placed(objects[part.get("objectid", "")], both, objects, depth + 1))
+    except (KeyError, ValueError, IndexError, OverflowError, NotImplementedError, EOFError, RuntimeError) as error:
+        raise NotSolid(f"The 3MF file says what cannot be understood ({error}). Export the model again.") from None
     return np.concatenate(found)
 
 
-def _mesh(mesh: ElementTree.Element) -> Matrix:
-    corners = np.array([[float(v.get(k, "nan")) for k in "xyz"] for v in mesh.iterfind("{*}vertices/{*}vertex")])
-    sides = np.array(
-        [[int(v.get(k, "-1")) for k in ("v1", "v2", "v3")] for v in mesh.iterfind("{*}triangles/{*}triangle")], np.int64
-    )
-    if not len(sides):
-        return np.zeros((0, 3, 3))
-    if sides.min() < 0 or sides.max() >= len(corners) or len(sides) > MOST_TRIANGLES:
-        raise NotSolid("The 3MF's triangles name corners it has not. Export the model again.")
-    found: Matrix = corners[sides]
-    return found
+_SAME = np.vstack([np.eye(3), np.zeros(3)])
+PIECE = 1 << 18
+
+
+def _matrix(text: str | None) -> Matrix:
+    """A 4 x 3 matrix for row vectors, as the format has it; none is the identity."""
+    return np.array([float(v) for v in text.split()]).reshape(4, 3) if text else _SAME
+
+
+@dataclass
+class _Object:
+    """One object of a model: its own corners and sides, and what it is put together from."""
+
+    corners: array[float] = field(default_factory=lambda: array("d"))
+    sides: array[int] = field(default_factory=lambda: array("q"))
+    components: list[tuple[str, Matrix]] = field(default_factory=list)
+
+    def mesh(self) -> Matrix:
+        corners = np.array(self.corners, np.float64).reshape(-1, 3)
+        sides = np.array(self.sides, np.int64).reshape(-1, 3)
+        if not len(sides):
+            return np.zeros((0, 3, 3))
+        if sides.min() < 0 or sides.max() >= len(corners):
+            raise NotSolid("The 3MF's triangles name corners it has not. Export the model again.")
+        found: Matrix = corners[sides]
+        return found
+
+
+class _Model:
+    """One model of a package, read piece by piece: only its figures are kept."""
+
+    def __init__(self) -> None:
+        self._unit = 1.0
+        self._objects: dict[str, _Object] = {}
+        self._items: list[tuple[str, Matrix]] = []
+        self._open: _Object | None = None
+        self._many = 0
+
+    def read(self, source: IO[bytes]) -> _Model:
+        parser = expat.ParserCreate(namespace_separator=" ")
+        parser.StartElementHandler = self._begin
+        parser.StartDoctypeDeclHandler = self._doctype
+        while data := source.read(PIECE):
+            parser.Parse(data)
+        parser.Parse(b"", True)
+        return self
+
+    @staticmethod
+    def _doctype(*_: object) -> None:
+        raise NotSolid("The 3MF's model declares a document type, which the format forbids.")
+
+    def _begin(self, name: str, has: dict[str, str]) -> None:
+        match name.rpartition(" ")[2]:
+            case "vertex" if self._open is not None:
+                self._room(len(self._open.corners) // 3)
+                self._open.corners.extend(float(has[k]) for k in "xyz")
+            case "triangle" if self._open is not None:
+                self._room(len(self._open.sides) // 3)
+                self._open.sides.extend(int(has[k]) for k in ("v1", "v2", "v3"))
+            case "component" if self._open is not None:
+                self._count()
+                self._open.components.append((has["objectid"], _matrix(has.get("transform"))))
+            case "object":
+                self._count()
+                self._open = self._objects[has.get("id", "")] = _Object()
+            case "item":
+                self._count()
+                self._items.append((has.get("objectid", ""), _matrix(has.get("transform"))))
+            case "model":
+                self._unit = _UNITS[has.get("unit", "millimeter")]
+
+    @staticmethod
+    def _room(many: int) -> None:
+        if many >= MOST_TRIANGLES:
+            raise NotSolid(_TOO_MANY)
+
+    def _count(self) -> None:
+        self._many += 1
+        if self._many > MOST_OBJECTS:
+            raise NotSolid(f"The 3MF's model has over {MOST_OBJECTS:,} objects. Export it with fewer.")
+
+    def triangles(self, most: int) -> Triangles:
+        """What the build section places on the plate, `most` at most; every mesh where there is no such section."""
+        placed = self._items or [(name, _SAME) for name in self._objects]
+        counts: dict[str, int] = {}
+        if sum(self._triangles_of(name, counts, 0) for name, _ in placed) > most:
+            raise NotSolid(_TOO_MANY)
+        found: list[Matrix] = []
+        for name, matrix in placed:
+            self._place(self._objects[name], matrix, counts, found)
+        return (np.concatenate(found) * self._unit).astype(np.float32) if found else np.zeros((0, 3, 3), np.float32)
+
+    def _triangles_of(self, name: str, counts: dict[str, int], depth: int) -> int:
+        """How many triangles an object is, its components' counted each time they are placed."""
+        if depth > DEEPEST:
+            raise NotSolid("The 3MF's objects are made of each other without end. Export the model again.")
+        if name not in counts:
+            o = self._objects[name]
+            counts[name] = len(o.sides) // 3 + sum(self._triangles_of(n, counts, depth + 1) for n, _ in o.components)
+        return counts[name]
+
+    def _place(self, o: _Object, matrix: Matrix, counts: dict[str, int], found: list[Matrix]) -> None:
+        """Put an object's triangles where a matrix says: its own mesh, and those of its components."""
+        found.append(o.mesh() @ matrix[:3] + matrix[3])
+        for name, inner in o.components:
+            if counts[name]:
+                both = np.vstack([inner[:3] @ matrix[:3], inner[3] @ matrix[:3] + matrix[3]])
+                self._place(self._objects[name], both, counts, found)
+
+
+DEEPEST = 16

@@ -23,6 +23,7 @@ from chronarch.demo import library as demo_library
 from chronarch.demo.broker import USER, BrokerFailed, PrivateBroker
 from chronarch.demo.processes import Child
 from chronarch.demo.shop import MACHINES, MODELS, NAME, OPENING
+from chronarch.private_file import write_private
 from chronarch.records.database import migrate
 from chronarch.records.server import PrivateServer, ServerFailed, free_port
 from chronarch.service.command import register_key, register_person
@@ -90,8 +91,7 @@ class Demo:
         return Kept(port, free_port(), ports, secrets.token_urlsafe(9), broker.port, broker.password)
 
     def _save(self) -> None:
-        self._kept_path.touch(mode=0o600)
-        self._kept_path.write_text(json.dumps(asdict(self.kept), indent=1))
+        write_private(self._kept_path, json.dumps(asdict(self.kept), indent=1).encode())
 
     def _resume_at(self) -> datetime:
         """Shop time stands still while the demo is off."""

@@ -115,10 +115,10 @@ async def enter_state(
 
 
 async def commit_event(
-    db: AsyncSession, tender: str, epoch: str, sequence: int, machine: str, at: datetime, body: Happening
+    db: AsyncSession, tender: str, epoch: str, sequence: int, machine: str, at: datetime, body: Happening | None
 ) -> bool:
-    """Apply one of a tender's events and remember that it was, in one transaction, committed here. False when it had
-    been applied before: nothing changes then."""
+    """Apply one of a tender's events at one of its own machines and remember that it was, in one transaction, committed
+    here; without a `body` it is only remembered. False when it had been applied before: nothing changes then."""
     row = (await db.execute(select(Tender).where(Tender.name == tender).with_for_update())).scalar_one()
     if row.epoch != epoch:
         row.epoch, row.committed = epoch, 0
@@ -127,8 +127,9 @@ async def commit_event(
     row.committed = sequence
     # The machine's row is locked before what refers to it is written, which would only share it and then want it all:
     # with somebody waiting between, that is a deadlock.
-    found = (await db.execute(select(Machine).where(Machine.name == machine).with_for_update())).scalar_one_or_none()
-    if found is not None:
+    own = select(Machine).where(Machine.name == machine, Machine.tender_id == row.id)
+    found = (await db.execute(own.with_for_update())).scalar_one_or_none()
+    if found is not None and body is not None:
         await _apply(db, found, at, body)
     await db.commit()
     return True

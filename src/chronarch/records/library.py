@@ -11,6 +11,7 @@ from sqlalchemy import ColumnElement, and_, case, func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import InstrumentedAttribute
 
+from chronarch.core.names import as_number
 from chronarch.core.states import Outcome, Verdict
 from chronarch.records import tables as t
 from chronarch.wire import library as w
@@ -72,8 +73,9 @@ async def add_readings(db: AsyncSession, found: Sequence[Kept]) -> None:
 
 async def find(db: AsyncSession, which: int | str, *, binned: bool = False, revision: int | None = None) -> Kept | None:
     """A file by number or name; one in the bin only by number and when asked."""
-    if isinstance(which, int) or which.isdigit():
-        found = await kept(db, t.File.id == int(which), revision=revision)
+    number = which if isinstance(which, int) else as_number(which)
+    if number is not None:
+        found = await kept(db, t.File.id == number, revision=revision)
         if found and not found[0].file.emptied and (binned or found[0].file.binned_at is None):
             return found[0]
     found = await kept(db, t.File.live_name == str(which), revision=revision)

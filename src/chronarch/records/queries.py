@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
+from pydantic import ValidationError
 from sqlalchemy import case, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -66,6 +67,16 @@ def select_waiting() -> Any:
     )
 
 
+def requirement_of(job: Job) -> tuple[ww.Requirement, str]:
+    """What a job needs, and why the records do not say: then it needs nothing, and must not be planned."""
+    try:
+        return ww.Requirement.model_validate(job.requirement), ""
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(map(str, first["loc"]))
+        return ww.Requirement(), f"what job {job.id} needs cannot be read ({where}: {first['msg']}); say it again"
+
+
 def job_wire(job: Job, name: str, revision: int | None, planned_s: float, copies: Copies, pieces: int = 1) -> ww.Job:
     """`name` is the file's or part's; `planned_s` of one build, which yields `pieces`."""
     return ww.Job(
@@ -80,7 +91,7 @@ def job_wire(job: Job, name: str, revision: int | None, planned_s: float, copies
         building=copies.building,
         waiting=copies.waiting,
         state=copies.state(held=job.held, withdrawn=job.withdrawn),
-        requirement=ww.Requirement.model_validate(job.requirement),
+        requirement=requirement_of(job)[0],
         created_at=job.created_at,
         created_by=job.created_by,
         planned_s=planned_s,

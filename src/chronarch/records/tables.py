@@ -51,7 +51,8 @@ class Person(Base):
     __tablename__ = "person"
     id: Mapped[int] = mapped_column(primary_key=True)
     login: Mapped[str] = mapped_column(String(120), unique=True)
-    name: Mapped[str] = mapped_column(String(120))
+    name: Mapped[str] = mapped_column(String(120), unique=True)
+    """What they are called, and sign with in the records."""
     password_hash: Mapped[str] = mapped_column(String(255))
     scope: Mapped[str] = mapped_column(String(16))
     here_at: Mapped[datetime | None] = mapped_column(UtcTime)
@@ -80,6 +81,8 @@ class Key(Base):
     scope: Mapped[str] = mapped_column(String(16))
     created_at: Mapped[datetime] = mapped_column(UtcTime)
     revoked: Mapped[bool] = mapped_column(Boolean, default=False)
+    tender: Mapped[str | None] = mapped_column(String(60))
+    """Of a tender's key: the one tender it is for; null until its first greeting."""
 
 
 class Tender(Base):
@@ -217,6 +220,8 @@ class Arrival(Base):
     file_id: Mapped[int | None] = mapped_column(ForeignKey("file.id"))
     job_id: Mapped[int | None] = mapped_column(Integer)
     new: Mapped[bool] = mapped_column(Boolean, default=False)
+    tries: Mapped[int] = mapped_column(Integer, default=0)
+    """How often its reading was begun."""
     added_at: Mapped[datetime] = mapped_column(UtcTime)
     added_by: Mapped[str] = mapped_column(String(120))
     __table_args__ = (Index("arrival_state", "state"),)

@@ -48,13 +48,28 @@ def _nobody() -> str:
 
 @dataclass(frozen=True)
 class Who:
-    """A person or a program that was let in."""
+    """A person or a program that was let in: exactly one of `person`, `key` and `helper` is its number."""
 
     name: str
     scope: Scope
     csrf: str = ""
-    identity: str = ""
-    """Who it is, whatever it is called: `person 3`, `key 7`."""
+    person: int = 0
+    key: int = 0
+    helper: int = 0
+    session: str = ""
+    """The hash of the session's token, of a person."""
+    tender: str = ""
+    """Of a tender's key: the tender it is bound to; empty before its first greeting."""
+
+    @property
+    def identity(self) -> str:
+        """Who it is, whatever it is called."""
+        return f"person {self.person}" if self.person else f"key {self.key}" if self.key else f"helper {self.helper}"
+
+    @property
+    def signature(self) -> str:
+        """The name in the records: a person's name, which is unique, or a key's or helper's name with its number."""
+        return self.name if self.person else f"{self.name} ({self.identity})"
 
     def may(self, scope: Scope) -> bool:
         return scope in _ALLOWS[self.scope]
@@ -152,7 +167,7 @@ async def identify(shop: Shop, request: HTTPConnection) -> Who:
             ).scalar_one_or_none()
             if key is None or key.revoked:
                 raise Refused(401, "This key is not known or was revoked; get a new one.")
-            return Who(key.name, Scope(key.scope), identity=f"key {key.id}")
+            return Who(key.name, Scope(key.scope), key=key.id, tender=key.tender or "")
         if token:
             found = (
                 await db.execute(
@@ -162,7 +177,10 @@ async def identify(shop: Shop, request: HTTPConnection) -> Who:
                 )
             ).first()
             if found:
-                return Who(found[1], Scope(found[2]), found[0].csrf, f"person {found[0].person_id}")
+                session = found[0]
+                return Who(
+                    found[1], Scope(found[2]), session.csrf, person=session.person_id, session=session.token_hash
+                )
     raise Refused(401, "Sign in, or send a key as 'Authorization: Bearer KEY'.")
 
 
@@ -170,13 +188,13 @@ class Needs:
     """A dependency: lets in whoever has the scope; changes made with a session must carry its CSRF token."""
 
     def __init__(self, scope: Scope) -> None:
-        self._scope = scope
+        self.scope = scope
 
     async def __call__(self, request: Request) -> Who:
         known: Who | None = getattr(request.state, "who", None)
         who = known or await identify(shop_of(request), request)
-        if not who.may(self._scope):
-            raise Refused(403, f"This key may {who.scope}; what you ask needs one that may {self._scope}.")
+        if not who.may(self.scope):
+            raise Refused(403, f"This key may {who.scope}; what you ask needs one that may {self.scope}.")
         changing = request.method not in ("GET", "HEAD")
         if changing and who.csrf and not secrets.compare_digest(who.csrf, request.headers.get("x-csrf-token", "")):
             raise Refused(403, "The X-CSRF-Token header is missing or wrong; sign in again.")

@@ -6,26 +6,29 @@ import asyncio
 import contextlib
 import logging
 import warnings
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable, Coroutine
+from functools import partial
 from pathlib import Path
+from typing import Any
 
-from fastapi import APIRouter, FastAPI, Request
+from fastapi import APIRouter, FastAPI, HTTPException, Request
 from fastapi.responses import FileResponse, StreamingResponse
+from fastapi.routing import APIRoute
 from fastapi.staticfiles import StaticFiles
 from pydantic.warnings import UnsupportedFieldAttributeWarning
 from sqlalchemy.exc import SQLAlchemyError
-from starlette.datastructures import MutableHeaders
 from starlette.responses import Response
-from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from chronarch import __version__
 from chronarch.core.clock import parse_clock
 from chronarch.records.database import make_engine, make_sessions
-from chronarch.service import problems, upstream
+from chronarch.service import openapi, problems, upstream
 from chronarch.service.access import Doorkeeper, Reader
+from chronarch.service.background import keep_going
 from chronarch.service.blobs import Blobs
 from chronarch.service.dispatch import dispatch_forever
 from chronarch.service.fleet import Fleet
+from chronarch.service.hardening import Hardened
 from chronarch.service.heat import HeatLog
 from chronarch.service.hot_folder import watch_forever
 from chronarch.service.live import Hub, LiveEvent
@@ -54,13 +57,10 @@ from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import people as wire
 
 warnings.filterwarnings("ignore", category=UnsupportedFieldAttributeWarning)  # FastAPI's own use of aliases for bodies
+PARTS = (
+    people, machines, hands, drop, files, edits, contents, parts, jobs, orders, plan, rounds, builds, report, setup,
+)  # fmt: skip
 PAGES = Path(__file__).parent / "pages"
-SECURITY_HEADERS = {
-    "Content-Security-Policy": "default-src 'self'; img-src 'self' blob: data:; style-src 'self' 'unsafe-inline'; "
-    "frame-ancestors 'none'; base-uri 'none'",
-    "X-Content-Type-Options": "nosniff",
-    "Referrer-Policy": "same-origin",
-}
 log = logging.getLogger("chronarch.service")
 live = APIRouter(tags=["live"])
 
@@ -72,9 +72,14 @@ async def live_stream(who: Reader, shop: TheShop) -> StreamingResponse:
     now = wire.Shop(name=shop.settings.shop, now=shop.clock.now(), rate=shop.clock.rate)
     first = [LiveEvent("shop", now.model_dump_json())]
     first += [LiveEvent("machine", shop.fleet.view(known).model_dump_json()) for known in shop.fleet.all()]
-    return StreamingResponse(
-        shop.hub.stream(first), media_type="text/event-stream", headers={"Cache-Control": "no-store"}
-    )
+
+    async def pieces() -> AsyncIterator[bytes]:
+        queue = shop.hub.listen()
+        with shop.doors.held(who, lambda: shop.hub.cut_off(queue)):
+            async for piece in shop.hub.stream(queue, first):
+                yield piece
+
+    return StreamingResponse(pieces(), media_type="text/event-stream", headers={"Cache-Control": "no-store"})
 
 
 async def _load_fleet(shop: Shop) -> None:
@@ -116,12 +121,13 @@ def make_app(settings: Settings) -> FastAPI:
         shop = Shop(settings, clock, sessions, Blobs(settings.blobs), Readers(), hub, fleet, Doorkeeper(), heat)
         await _load_fleet(shop)
         app.state.shop = shop
-        forever = [
-            dispatch_forever(shop), heat.write_forever(), _read_missing_forever(shop), Releasing(shop).watch_forever(),
+        forever: list[Callable[[], Coroutine[Any, Any, None]]] = [
+            partial(dispatch_forever, shop), heat.write_forever, partial(_read_missing_forever, shop),
+            Releasing(shop).watch_forever, partial(shop.doors.watch_forever, shop),
         ]  # fmt: skip
         if settings.hot_folder is not None:
-            forever.append(watch_forever(shop, settings.hot_folder))
-        tasks = [asyncio.create_task(work) for work in forever]
+            forever.append(partial(watch_forever, shop, settings.hot_folder))
+        tasks = [asyncio.create_task(keep_going(work)) for work in forever]
         await forget_unfinished(shop)
         await shop.intake.resume()
         yield
@@ -140,35 +146,17 @@ def make_app(settings: Settings) -> FastAPI:
         openapi_url="/api/openapi.json",
         docs_url=None,
         redoc_url=None,
-        responses=problems.ANSWERS,
     )
-    problems.install(app)
-    for part in (
-        people, machines, hands, drop, files, edits, contents, parts, jobs, orders, plan, rounds, builds, report, setup,
-    ):  # fmt: skip
-        app.include_router(part.router, prefix="/api")
-    app.include_router(live, prefix="/api")
+    routers = [part.router for part in PARTS] + [live]
+    routes = [r for router in routers for r in router.routes if isinstance(r, APIRoute)]
+    problems.install(app, routes)
+    openapi.install(app, routes, "/api")
+    for router in routers:
+        app.include_router(router, prefix="/api")
     app.include_router(upstream.router)
     _serve_pages(app)
-    app.add_middleware(_SafeHeaders)
+    app.add_middleware(Hardened)
     return app
-
-
-class _SafeHeaders:
-    """Adds to every answer what tells a browser to be strict."""
-
-    def __init__(self, app: ASGIApp) -> None:
-        self._app = app
-
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        async def send_with(message: Message) -> None:
-            if message["type"] == "http.response.start":
-                headers = MutableHeaders(scope=message)
-                for name, value in SECURITY_HEADERS.items():
-                    headers.setdefault(name, value)
-            await send(message)
-
-        await self._app(scope, receive, send_with if scope["type"] == "http" else send)
 
 
 def _serve_pages(app: FastAPI) -> None:
@@ -180,7 +168,7 @@ def _serve_pages(app: FastAPI) -> None:
     async def page(path: str, request: Request) -> Response:
         index = PAGES / "index.html"
         if path.startswith("api/"):
-            raise problems.Refused(404, f"There is nothing at /{path}.")
+            raise HTTPException(405)  # or 404: whoever answers it looks whether another method is possible
         if not index.exists():
             raise problems.Refused(404, "The console has not been built; run `make console`. The API is at /api.")
         icon = PAGES / "icon.svg"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import hashlib
 import os
 import shutil
@@ -10,7 +11,6 @@ from collections.abc import AsyncIterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from chronarch.core.gcode.packed import Unpacker
 from chronarch.service.problems import Refused
 
 
@@ -50,38 +50,26 @@ class Blobs:
         """A path for bytes on their way."""
         return self._folder / "arriving" / uuid.uuid4().hex
 
-    async def receive(self, chunks: AsyncIterator[bytes], largest: int, *, unpack: bool = True) -> Received:
-        """Stream bytes to a file that is not kept yet, unpacked. Raises Refused (413) over `largest` bytes and
-        NotGcode for damaged packing; then nothing is left behind."""
+    async def receive(self, chunks: AsyncIterator[bytes], largest: int) -> Received:
+        """Stream bytes to a file that is not kept yet. Raises Refused (413) over `largest` bytes; then nothing is left
+        behind."""
         path = self.new_path()
-        digest, sent, size = hashlib.sha256(), hashlib.sha256(), 0
-        unpacker = Unpacker()
+        digest, size = hashlib.sha256(), 0
         try:
             with path.open("wb") as out:
-
-                def write(pieces: list[bytes]) -> None:
-                    nonlocal size
-                    for piece in pieces:
-                        size += len(piece)
-                        if size > largest:
-                            limit = f"{largest / 1e6:g} MB"
-                            raise Refused(
-                                413, f"The file is larger than the {limit} this service takes; send a smaller one."
-                            )
-                        digest.update(piece)
-                        out.write(piece)
-
                 async for chunk in chunks:
-                    sent.update(chunk)
-                    write(unpacker.feed(chunk) if unpack else [chunk])
-                if unpack:
-                    write(unpacker.end())
+                    size += len(chunk)
+                    if size > largest:
+                        limit = f"{largest / 1e6:g} MB"
+                        raise Refused(413, f"The file is larger than the {limit} that are taken; send a smaller one.")
+                    digest.update(chunk)
+                    out.write(chunk)
                 out.flush()
-                os.fsync(out.fileno())
+                await asyncio.to_thread(os.fsync, out.fileno())
         except BaseException:
             path.unlink(missing_ok=True)
             raise
-        return Received(path, digest.hexdigest(), size, sent.hexdigest(), unpacker.packed)
+        return Received(path, digest.hexdigest(), size, digest.hexdigest())
 
     def keep(self, arrived: Path, sha256: str) -> None:
         """Move a received file to its place."""

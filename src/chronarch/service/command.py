@@ -3,19 +3,25 @@
 from __future__ import annotations
 
 import asyncio
+import ipaddress
 import json
-import logging
+import re
 import sys
+from dataclasses import replace
 
 import click
 import uvicorn
 from sqlalchemy import delete, select
 
 from chronarch.core.clock import real_clock
+from chronarch.core.errors import BadName
+from chronarch.core.names import check_name
+from chronarch.logs import begin_logging
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions, migrate
 from chronarch.service.access import hash_secret, hasher, new_secret
 from chronarch.service.app import make_app
+from chronarch.service.http_protocol import BoundedProtocol
 from chronarch.service.settings import Settings
 from chronarch.wire.people import Scope
 
@@ -23,6 +29,20 @@ from chronarch.wire.people import Scope
 @click.group()
 def service() -> None:
     """The service: records, decisions and the console."""
+
+
+IN_CLEAR = (
+    "What goes over the network is not encrypted here, passwords and keys included: "
+    "have a proxy with TLS before the service."
+)
+
+
+def is_loopback(host: str) -> bool:
+    """Whether only this machine comes in at an address."""
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return host.lower() == "localhost"
 
 
 def _settings() -> Settings:
@@ -34,20 +54,28 @@ def _settings() -> Settings:
 
 @service.command()
 @click.option("--host", default="127.0.0.1", show_default=True, help="The address to listen on.")
-@click.option("--port", default=8420, show_default=True)
-def run(host: str, port: int) -> None:
+@click.option("--port", type=click.IntRange(1, 65535), default=8420, show_default=True)
+@click.option("--beyond-loopback", is_flag=True, help="Listen where other machines come in too; see docs/security.md.")
+def run(host: str, port: int, beyond_loopback: bool) -> None:
     """Bring the tables up to date and serve until stopped."""
-    settings = _settings()
-    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
-    logging.getLogger("alembic").setLevel(logging.WARNING)
+    settings = replace(_settings(), port=port)
+    if not is_loopback(host):
+        if not beyond_loopback:
+            raise click.UsageError(
+                f"{host} lets other machines in. {IN_CLEAR} If that is meant, add --beyond-loopback."
+            )
+        click.echo(f"Other machines can come in at {host}:{port}. {IN_CLEAR}", err=True)
+    begin_logging()
     migrate(settings.database)
     uvicorn.run(
         make_app(settings),
         host=host,
         port=port,
-        log_level="warning",
+        log_config=None,
+        log_level="error",  # what others send badly is not worth a line each
         timeout_graceful_shutdown=3,
         ws_max_size=8_000_000,
+        http=BoundedProtocol,
     )
 
 
@@ -67,15 +95,28 @@ def add_person(login: str, name: str | None, scope: str, password_stdin: bool) -
     password = sys.stdin.readline().rstrip("\n") if password_stdin else click.prompt("Password", hide_input=True)
     if len(password) < 8:
         raise click.UsageError("A password needs at least 8 characters.")
-    asyncio.run(register_person(_settings(), login, name or login, password, Scope(scope)))
+    try:
+        asyncio.run(register_person(_settings(), login, name or login, password, Scope(scope)))
+    except BadName as error:
+        raise click.UsageError(str(error)) from None
     click.echo(f"{login} can sign in.")
 
 
 async def register_person(
     settings: Settings, login: str, name: str, password: str, scope: Scope = Scope.MAINTAIN
 ) -> None:
+    """Let a person in, or change what is known of them. Raises BadName for a name that is somebody else's, or reads as
+    a key's or helper's does in the records."""
+    login, name = check_name(login), check_name(name)
+    if max(len(login), len(name)) > 120:
+        raise BadName("A login and a name may have 120 characters; choose shorter ones.")
+    if re.search(r"\((key|helper) \d+\)$", name):
+        raise BadName(f"{name!r} is how the records name a key or a helper; choose another name.")
     engine = make_engine(settings.database)
     async with make_sessions(engine)() as db:
+        other = await db.execute(select(t.Person.login).where(t.Person.name == name, t.Person.login != login))
+        if (taken := other.scalar()) is not None:
+            raise BadName(f"{taken} is called {name!r} already; the records tell people by their names. Add something.")
         person = (await db.execute(select(t.Person).where(t.Person.login == login))).scalar_one_or_none()
         if person is None:
             person = t.Person(login=login, name=name)

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import ctypes
 import hashlib
 import io
 import mmap
 import multiprocessing
-import signal
+import os
 from dataclasses import asdict
 from functools import lru_cache
 from pathlib import Path
@@ -24,6 +23,7 @@ from chronarch.core.gcode.edits import Edit, SkipObject
 from chronarch.core.gcode.kernel import DIGEST
 from chronarch.core.gcode.layers import Index, layer_moves
 from chronarch.core.gcode.objects import PrintedObject
+from chronarch.core.gcode.packed import PIECE, Unpacker
 from chronarch.core.gcode.reader import as_bytes
 from chronarch.core.gcode.splice import apply, describe
 from chronarch.core.gcode.state import Bytes
@@ -36,11 +36,9 @@ _progress: Any = None
 
 
 def enter(progress: Any) -> None:
-    """A worker's start: it ends with its parent, leaves Ctrl-C to it, and knows where to tell its progress."""
+    """A worker's start: it knows where to tell its progress."""
     global _progress
     _progress = progress
-    ctypes.CDLL(None).prctl(1, signal.SIGTERM)
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 
 def _mapped(path: Path) -> Bytes:
@@ -64,6 +62,21 @@ def _keep(analysis: Analysis, derived: Path, model: MachineModel) -> None:
     part = target.with_suffix(f".{multiprocessing.current_process().pid}.part")
     part.write_bytes(out.getvalue())
     part.replace(target)
+
+
+def unpack(path: Path, out: Path, largest: int) -> tuple[str, int]:
+    digest, size, unpacker = hashlib.sha256(), 0, Unpacker(largest)
+    with path.open("rb") as source, out.open("wb") as target:
+        while data := source.read(PIECE):
+            for piece in unpacker.feed(data):
+                digest.update(piece)
+                size += target.write(piece)
+        for piece in unpacker.end():
+            digest.update(piece)
+            size += target.write(piece)
+        target.flush()
+        os.fsync(target.fileno())
+    return digest.hexdigest(), size
 
 
 def read(

@@ -9,7 +9,7 @@ import asyncio
 import logging
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 from sqlalchemy import select, text
 from sqlalchemy.exc import SQLAlchemyError
@@ -38,19 +38,31 @@ log = logging.getLogger("chronarch.dispatch")
 
 @dataclass
 class Waiting:
-    """A job with what it may be made from: the file it names, or each file of its part."""
+    """A job with what it may be made from: the file it names, or each file of its part. `unreadable` says why the
+    records do not tell what it needs."""
 
     job: t.Job
     variants: list[Kept]
     overruled: Overruled
     models: frozenset[str]
     name: str = ""
+    requirement: Requirement = field(default_factory=Requirement)
+    unreadable: str = ""
 
     def options(self, at: Standing) -> list[Need]:
         """What each variant asks of a machine."""
-        return [
-            need_of(self.job, kept, at.capability.model.name, self.overruled, self.models) for kept in self.variants
-        ]
+        return [self._need(kept, at.capability.model.name) for kept in self.variants]
+
+    def _need(self, kept: Kept, model: str) -> Need:
+        """What it asks of machines of a model when it is made from a file. One whose records are damaged asks what no
+        machine has, so that it waits with that reason and nothing else is kept."""
+        if self.unreadable:
+            return Need(self.requirement, unreadable=self.unreadable)
+        try:
+            return need_of(self.requirement, kept, model, self.overruled, self.models)
+        except (ArithmeticError, AttributeError, LookupError, TypeError, ValueError) as error:
+            text = f"what was read of {kept.file.name} is damaged ({type(error).__name__}: {error}); add it again"
+            return Need(self.requirement, unreadable=text)
 
     def choose(self, at: Standing) -> Kept | None:
         """The variant a machine can make; with several, the one that is quickest there."""
@@ -62,26 +74,11 @@ class Waiting:
         return min(fit, key=lambda k: k.readings[model].planned_s, default=None)
 
 
-def requirement_of(job: t.Job) -> Requirement:
-    r = job.requirement
-    return Requirement(
-        material=r.get("material", ""),
-        colour=r.get("colour", ""),
-        nozzle_mm=r.get("nozzle_mm"),
-        hardened=r.get("hardened", False),
-        machine=r.get("machine", ""),
-        model=r.get("model", ""),
-        pool=r.get("pool", ""),
-        tags=r.get("tags", ""),
-        volume_mm=tuple(r["volume_mm"]) if r.get("volume_mm") else None,
-    )
-
-
-def need_of(job: t.Job, kept: Kept, model: str, overruled: Overruled, models: frozenset[str]) -> Need:
+def need_of(requirement: Requirement, kept: Kept, model: str, overruled: Overruled, models: frozenset[str]) -> Need:
     """What a job asks of machines of a model when it is made from this file."""
     reading = kept.readings.get(model)
     if reading is None:
-        return Need(requirement_of(job), refusals=("the file is being read for this model",))
+        return Need(requirement, refusals=("the file is being read for this model",))
     figures = reading.figures
     aside = frozenset(overruled.get((kept.revision.sha256, model), {}))
     said = figures["declared"]
@@ -91,14 +88,14 @@ def need_of(job: t.Job, kept: Kept, model: str, overruled: Overruled, models: fr
         if f["severity"] == Severity.REFUSE and f["rule"] not in aside
     )
     return Need(
-        requirement_of(job),
+        requirement,
         tuple(figures["tools"]),
         refusals,
         aside,
         said["nozzle_mm"],
         said["material"],
         next((name for name in models if name.lower() == said["model"].lower()), ""),
-        grams(job.requirement.get("material") or said["material"], sum(figures["filament_mm"].values())),
+        grams(requirement.material or said["material"], sum(figures["filament_mm"].values())),
     )
 
 
@@ -123,15 +120,21 @@ async def waiting_of(db: AsyncSession, jobs: Sequence[t.Job]) -> list[Waiting]:
         if job.file_id is None:
             variants, name = of_part.get(job.part_id or 0, []), names.get(job.part_id or 0, "")
         else:
-            variants = [newest[job.file_id]]
-            name = variants[0].file.name
-            if job.pinned is not None and job.pinned != variants[0].revision.number:
+            variants = [newest[job.file_id]] if job.file_id in newest else []
+            name = variants[0].file.name if variants else f"file {job.file_id}"
+            if variants and job.pinned is not None and job.pinned != variants[0].revision.number:
                 variants = await library.kept(db, t.File.id == job.file_id, revision=job.pinned)
         found.append((job, variants, name))
     contents = {k.revision.sha256 for _, variants, _ in found for k in variants}
     aside = await library.overruled(db, contents) if contents else {}
     models = frozenset(model.name for model in await library.models_of(db))
-    return [Waiting(job, variants, aside, models, name) for job, variants, name in found]
+    return [_waiting(job, variants, aside, models, name) for job, variants, name in found]
+
+
+def _waiting(job: t.Job, variants: list[Kept], aside: Overruled, models: frozenset[str], name: str) -> Waiting:
+    wire, unreadable = queries.requirement_of(job)
+    needs = Requirement(**wire.model_dump())
+    return Waiting(job, variants, aside, models, name, needs, unreadable)
 
 
 async def waiting_jobs(db: AsyncSession) -> list[Waiting]:
@@ -143,7 +146,7 @@ async def waiting_jobs(db: AsyncSession) -> list[Waiting]:
 def why(shop: Shop, waiting: Waiting) -> str:
     """Why a job's copies wait, in one sentence."""
     options: Callable[[Standing], list[Need]] = waiting.options
-    wanted = waiting.job.requirement.get("machine", "")
+    wanted = waiting.requirement.machine
     promised = {}
     for known in shop.fleet.all():
         first = shop.planner.last.plan.next_on(known.row.name) if shop.planner.last else None

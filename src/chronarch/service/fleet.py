@@ -12,7 +12,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.address import parse_address
+from chronarch.core.address import without_secrets
 from chronarch.core.fleet import Capability
 from chronarch.core.fleet import Tool as CoreTool
 from chronarch.core.matching import Standing
@@ -182,8 +182,8 @@ class Fleet:
     def detail(self, known: Known) -> wm.MachineDetail:
         return wm.MachineDetail(
             **self.view(known).model_dump(),
-            link=parse_address(known.row.link).shown,
-            camera=known.row.camera,
+            link=without_secrets(known.row.link),
+            camera=without_secrets(known.row.camera),
             model_detail=known.model,
             resends=known.sample.resends if known.sample else 0,
         )
@@ -210,12 +210,13 @@ class Fleet:
     def publish(self, known: Known) -> None:
         self._hub.publish("machine", self.view(known).model_dump_json())
 
-    def take_sample(self, sample: Sample) -> Known | None:
-        """Keep a machine's newest sample and tell listeners."""
+    def take_sample(self, sample: Sample, tender: str) -> Known | None:
+        """Keep the newest sample of one of a tender's machines and tell listeners; None for a machine of another's."""
         known = self._known.get(sample.machine.lower())
-        if known is not None:
-            known.sample = sample
-            self.publish(known)
+        if known is None or known.tender != tender:
+            return None
+        known.sample = sample
+        self.publish(known)
         return known
 
     async def command(self, known: Known, deed: Deed, within_s: float = COMMAND_WITHIN_S, **more: Any) -> Reply:

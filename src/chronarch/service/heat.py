@@ -13,7 +13,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from chronarch.core.clock import Clock
 from chronarch.records import tables as t
-from chronarch.records.database import Sessions
+from chronarch.records.database import Sessions, away
 from chronarch.service.fleet import Fleet
 from chronarch.wire.upstream import Sample
 
@@ -68,5 +68,9 @@ class HeatLog:
                         await db.execute(delete(t.Reading).where(t.Reading.at < self._clock.now() - KEEP))
                     await db.commit()
             except (SQLAlchemyError, OSError) as error:
-                log.warning("readings wait for the database: %s", str(error).splitlines()[0])
+                first = str(error).splitlines()[0]
+                if not away(error) and not isinstance(error, OSError):
+                    log.warning("%d readings cannot be kept: %s", len(rows), first)
+                    continue
+                log.warning("readings wait for the database: %s", first)
                 self._rows = (rows + self._rows)[-MOST_WAITING:]

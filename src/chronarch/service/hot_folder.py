@@ -70,7 +70,7 @@ async def _take(shop: Shop, folder: Path, path: Path) -> None:
             raise Refused(415, f"{path.name} is not taken for a sliced file; those end in {listed}.")
         name = check_name(plain_name(path.name))
         under = check_folder("/".join(path.parent.relative_to(folder).parts))
-        received = await shop.blobs.receive(_pieces(path), shop.settings.largest_file)
+        received = await shop.intake.receive(_pieces(path))
         number = await shop.intake.take(received, name, BY, folder=under, how="from the hot folder")
         row = await shop.intake.settled(number, 3600)
         if row.state != "done":

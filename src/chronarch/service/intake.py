@@ -6,7 +6,9 @@ What has come is on disk and in the records before it is read, so a reading that
 from __future__ import annotations
 
 import asyncio
+import errno
 import logging
+from collections.abc import AsyncIterator
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any
 
@@ -16,10 +18,13 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.errors import CoreError
 from chronarch.core.fleet import MachineModel
+from chronarch.core.gcode.packed import is_packed
 from chronarch.records import library
 from chronarch.records import tables as t
+from chronarch.records.database import away
 from chronarch.records.orders import last_in_line
 from chronarch.service.blobs import Received
+from chronarch.service.workers import NotDone
 from chronarch.wire import library as w
 from chronarch.wire import machines as wm
 from chronarch.wire.work import Requirement
@@ -29,7 +34,9 @@ if TYPE_CHECKING:
     from chronarch.service.shop import Shop
 
 READING, DONE, REFUSED = "reading", "done", "refused"
-AGAIN_AFTER_S = 1.0
+AGAIN_AFTER_S, AGAIN_AT_MOST_S = 1.0, 30.0
+MOST_TRIES = 4
+"""So often a file's reading is begun: one that takes the service with it each time is refused then."""
 log = logging.getLogger("chronarch.intake")
 
 
@@ -42,6 +49,26 @@ class Intake:
         self._slots: dict[int, int] = {}
         self._tasks: set[asyncio.Task[None]] = set()
         self._contents: dict[str, asyncio.Lock] = {}
+        self._unreadable: dict[tuple[str, str], MachineModel] = {}
+        """What could not be read by a model as it is, content and name: not tried again until that changes."""
+
+    async def receive(self, chunks: AsyncIterator[bytes]) -> Received:
+        """Stream a file to where files wait, unpacked. Raises Refused (413), NotGcode, TooLarge and NotDone; then
+        nothing is left behind."""
+        shop, largest = self._shop, self._shop.settings.largest_file
+        sent = await shop.blobs.receive(chunks, largest)
+        with sent.path.open("rb") as file:
+            if not is_packed(file.read(4)):
+                return sent
+        out = shop.blobs.new_path()
+        try:
+            sha256, size = await shop.readers.unpack(sent.path, out, largest)
+        except BaseException:
+            out.unlink(missing_ok=True)
+            raise
+        finally:
+            sent.path.unlink(missing_ok=True)
+        return Received(out, sha256, size, sent.sha256, packed=True)
 
     async def take(self, received: Received, name: str, by: str, note: Note | None = None, **wish: Any) -> int:
         """Keep what was received and begin to read it: the arrival's number, which `note` is told in the transaction
@@ -99,22 +126,45 @@ class Intake:
             task.cancel()
 
     async def _work(self, number: int) -> None:
-        shop = self._shop
+        """Read it and add it, or refuse it; while what is needed is away, wait for that."""
+        shop, wait_s, begun, refused = self._shop, AGAIN_AFTER_S, False, ""
         try:
             while True:
                 try:
-                    await self._read_and_add(number)
+                    if refused:
+                        await self._refuse(number, refused)
+                    else:
+                        if not begun:
+                            await self._count_try(number)
+                        begun = True
+                        await self._read_and_add(number)
                     break
-                except CoreError as error:
-                    await self._refuse(number, str(error))
-                    break
-                except (SQLAlchemyError, OSError) as error:
-                    log.warning("an arrival waits: %s", str(error).splitlines()[0])
-                    await asyncio.sleep(AGAIN_AFTER_S)
+                except Exception as error:
+                    if _is_away(error):
+                        log.warning("an arrival waits: %s", str(error).splitlines()[0])
+                        await asyncio.sleep(wait_s)
+                        wait_s = min(wait_s * 2, AGAIN_AT_MOST_S)
+                        continue
+                    if not isinstance(error, CoreError):
+                        log.warning("arrival %d is refused", number, exc_info=error)
+                    if refused:
+                        break
+                    refused = _why_refused(error)
         finally:
             self._ended.pop(number, asyncio.Event()).set()
             shop.hub.changed("arrivals", "files", "jobs")
             shop.work.set()
+
+    async def _count_try(self, number: int) -> None:
+        """Count that this service begins to read it. Raises NotDone where that went wrong too often."""
+        async with self._shop.sessions() as db:
+            row = await db.get_one(t.Arrival, number)
+            row.tries += 1
+            await db.commit()
+        if row.tries > MOST_TRIES:
+            raise NotDone(
+                f"Its reading was begun {MOST_TRIES} times, and each time the service stopped before its end."
+            )
 
     async def _read_and_add(self, number: int) -> None:
         shop = self._shop
@@ -228,7 +278,11 @@ class Intake:
                 if sha256 in have and model not in stale:
                     have[sha256].add(model)
         for sha256, read in have.items():
-            missing = {name: model for name, model in models.items() if name not in read}
+            missing = {
+                name: model
+                for name, model in models.items()
+                if name not in read and self._unreadable.get((sha256, name)) != model
+            }
             if not missing:
                 continue
             slot = shop.readers.slot()
@@ -236,15 +290,38 @@ class Intake:
                 found = await shop.readers.read(shop.blobs.path(sha256), shop.blobs.derived(sha256), missing, slot)
             except (CoreError, OSError) as error:
                 log.warning("content %s could not be read again: %s", sha256[:12], error)
+                self._unreadable.update({(sha256, name): model for name, model in missing.items()})
                 continue
             finally:
                 shop.readers.release(slot)
-            async with shop.sessions() as db:
-                await add_content(db, sha256, None, found)
-                await db.commit()
+            try:
+                async with shop.sessions() as db:
+                    await add_content(db, sha256, None, found)
+                    await db.commit()
+            except SQLAlchemyError as error:
+                if away(error):
+                    raise
+                log.warning("what content %s says cannot be kept: %s", sha256[:12], str(error).splitlines()[0])
+                self._unreadable.update({(sha256, name): model for name, model in missing.items()})
             shop.hub.changed("files")
             shop.work.set()
         shop.stale_models -= stale
+
+
+def _is_away(error: Exception) -> bool:
+    """Whether the database is not there, or the disk is full: neither is the file's fault."""
+    return away(error) or (isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT))
+
+
+def _why_refused(error: Exception) -> str:
+    match error:
+        case CoreError():
+            return str(error)
+        case FileNotFoundError():
+            return "Its bytes are gone from the disk. Send it again."
+        case SQLAlchemyError():
+            return f"What was read of it cannot be kept: {str(error).splitlines()[0][:200]}. Slice it again."
+    return f"It could not be read: {type(error).__name__}, {str(error)[:200]}."
 
 
 def core_models(rows: list[t.Model]) -> dict[str, MachineModel]:

@@ -37,7 +37,7 @@ async def view(shop: Shop, db: AsyncSession, rows: Sequence[t.Job]) -> list[w.Jo
     listed = []
     for waiting in await waiting_of(db, rows):
         job, kept = waiting.job, waiting.variants[0] if waiting.variants else None
-        seconds = min((k.reading().planned_s for k in waiting.variants), default=0.0)
+        seconds = min((k.reading().planned_s for k in waiting.variants if k.readings), default=0.0)
         pieces = min((k.file.pieces for k in waiting.variants), default=1)
         revision = kept.revision.number if kept is not None and job.file_id is not None else None
         wire = queries.job_wire(job, waiting.name, revision, seconds, copies[job.id], pieces)

@@ -21,11 +21,15 @@ class LiveEvent:
         return f"event: {self.name}\ndata: {self.data}\n\n".encode()
 
 
+Listener = asyncio.Queue[LiveEvent | None]
+"""What one listener has still to take; None ends it."""
+
+
 @dataclass
 class Hub:
     """Hands events to listeners. One that does not keep up is cut off, and connects anew."""
 
-    _listeners: set[asyncio.Queue[LiveEvent | None]] = field(default_factory=set)
+    _listeners: set[Listener] = field(default_factory=set)
     changes: int = 0
     """How often records have changed since the service began."""
 
@@ -35,7 +39,7 @@ class Hub:
             try:
                 queue.put_nowait(event)
             except asyncio.QueueFull:
-                self._cut_off(queue)
+                self.cut_off(queue)
 
     def changed(self, *what: str) -> None:
         """Tell that records of these kinds have changed."""
@@ -46,19 +50,23 @@ class Hub:
     def close(self) -> None:
         """End all streams: the service stops."""
         for queue in list(self._listeners):
-            self._cut_off(queue)
+            self.cut_off(queue)
 
-    def _cut_off(self, queue: asyncio.Queue[LiveEvent | None]) -> None:
+    def cut_off(self, queue: Listener) -> None:
         """End one stream after what it has still to take."""
         self._listeners.discard(queue)
         if queue.full():
             queue.get_nowait()
         queue.put_nowait(None)
 
-    async def stream(self, first: list[LiveEvent]) -> AsyncIterator[bytes]:
-        """Bytes for one listener: `first`, then whatever is published from now on."""
-        queue: asyncio.Queue[LiveEvent | None] = asyncio.Queue(QUEUE)
+    def listen(self) -> Listener:
+        """A queue of whatever is published from now on."""
+        queue: Listener = asyncio.Queue(QUEUE)
         self._listeners.add(queue)
+        return queue
+
+    async def stream(self, queue: Listener, first: list[LiveEvent]) -> AsyncIterator[bytes]:
+        """Bytes for one listener: `first`, then what its queue brings."""
         try:
             for event in first:
                 yield event.encode()

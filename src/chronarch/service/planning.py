@@ -35,6 +35,8 @@ LEARN_FROM = 400
 AMBIENT_C, USUAL_BED_C = 22.0, 60.0
 PAUSED_S = 900.0
 """How long a paused build is taken to stay so."""
+LONGEST_LEFT_S = 3.2e8
+"""Ten years: no file that is taken lasts longer, whatever a tender says is left of it."""
 OLD = timedelta(hours=6)
 """A plan so old is made anew from nothing."""
 
@@ -166,7 +168,7 @@ class Planner:
         fleet = shop.fleet.all()
         paces = {name: p.pace for name, p in (await shop.paces(db)).items()}
         windows = await _upkeep(db, at)
-        pinned = {w.job.requirement.get("machine", "") for w in waiting}
+        pinned = {w.requirement.machine for w in waiting}
         multi = any(len(w.variants) > 1 for w in waiting)
         standings = {k.row.name: shop.fleet.standing(k) for k in fleet}
         kinds = {k.row.name: _kind(k, standings[k.row.name], pinned, multi) for k in fleet}
@@ -286,6 +288,7 @@ def _workplace(
             begun = brief.started_at or now
             planned = known.planned_s * paces.get(known.model.name, 1.0)
             left = max(60.0, planned - (now - begun) / timedelta(seconds=1))
+        left = min(max(left, 0.0), LONGEST_LEFT_S)
         left += PAUSED_S if state is MachineState.PAUSED else 0.0
         phase, free = Phase.OCCUPIED, left + cool
         running = Running(row.name, brief.job, left)
@@ -307,7 +310,7 @@ def _workplace(
 def _need_row(w: Waiting, kinds: dict[Any, Standing], paces: dict[str, float]) -> NeedRow:
     """What one build of a job needs of each kind of machine: hands may change spool and nozzle of the first tool; a
     part with several files, or a file for other tools, goes by what is on the machine now."""
-    r = w.job.requirement
+    r = w.requirement
     plain = len(w.variants) == 1
     seconds: dict[Any, float] = {}
     said: list[Need] = []
@@ -323,14 +326,13 @@ def _need_row(w: Waiting, kinds: dict[Any, Standing], paces: dict[str, float]) -
             best = min(best, max(1.0, reading.planned_s * paces.get(model, 1.0)))
         if best < inf:
             seconds[kind] = best
-    material = r.get("material") or ""
-    nozzle = r.get("nozzle_mm")
+    material, nozzle = r.material, r.nozzle_mm
     weight = max((n.grams for n in said), default=0.0)
     if plain and said:
         aside = said[0].overruled
         material = material or ("" if "other-material" in aside else said[0].said_material)
         nozzle = nozzle or (None if "other-nozzle" in aside else said[0].said_nozzle_mm)
-    return NeedRow(seconds, material, r.get("colour") or "", nozzle, bool(r.get("hardened")), round(weight, 1))
+    return NeedRow(seconds, material, r.colour, nozzle, r.hardened, round(weight, 1))
 
 
 async def _upkeep(db: AsyncSession, at: datetime) -> dict[int, tuple[tuple[float, float], ...]]:

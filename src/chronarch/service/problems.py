@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import logging
-from typing import Any
+from collections.abc import Iterable, Mapping
+from typing import Any, TypeVar
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
-from sqlalchemy.exc import InterfaceError, OperationalError
+from fastapi.routing import APIRoute
+from pydantic import BaseModel, ValidationError
+from sqlalchemy.exc import DataError, InterfaceError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.exceptions import HTTPException
 
-from chronarch.core.errors import CoreError
+from chronarch.core.errors import CoreError, TooLarge
 from chronarch.core.hands import Unsure
 from chronarch.records.database import deadlocked
 from chronarch.wire.common import UNSURE, Problem
@@ -27,16 +30,14 @@ TITLES = {
     412: "Changed meanwhile",
     411: "Length or body missing",
     413: "Too large",
+    408: "Too slow",
     415: "Wrong kind of content",
     422: "Not understood",
     429: "Too many tries",
+    431: "Too large",
+    500: "Failed",
     503: "Not available now",
 }
-
-ANSWERS: dict[int | str, dict[str, Any]] = {
-    "4XX": {"model": Problem, "description": "What was wrong and what to do."},
-}
-"""For routes' `responses`, so that the OpenAPI document shows problems."""
 
 log = logging.getLogger("chronarch.service")
 
@@ -49,20 +50,52 @@ class Refused(Exception):
         self.status = status
 
 
+Sound = TypeVar("Sound", bound=BaseModel)
+
+
+def sound(model: type[Sound], **fields: Any) -> Sound:
+    """A model of what was asked together with what the records say. Raises Refused (422) when both do not fit."""
+    try:
+        return model(**fields)
+    except ValidationError as error:
+        raise Refused(422, "; ".join(_words(list(e["loc"]), e["msg"]) for e in error.errors())) from None
+
+
+def _words(where: list[int | str], message: str) -> str:
+    return f"{'.'.join(map(str, where))}: {message.removeprefix('Value error, ')}"
+
+
 class Late(Refused):
     """What was asked for came after the moment it was for; the same for a later moment may do."""
 
 
+def problem_of(status: int, detail: str, errors: list[str] | None = None, type_: str = "about:blank") -> dict[str, Any]:
+    """A problem as it is sent."""
+    title = TITLES.get(status, "Error")
+    return Problem(type=type_, title=title, status=status, detail=detail, errors=errors or []).model_dump()
+
+
 def problem(
-    status: int, detail: str, errors: list[str] | None = None, retry_after_s: int = 0, type_: str = "about:blank"
+    status: int,
+    detail: str,
+    errors: list[str] | None = None,
+    type_: str = "about:blank",
+    headers: Mapping[str, str] | None = None,
 ) -> JSONResponse:
-    body = Problem(type=type_, title=TITLES.get(status, "Error"), status=status, detail=detail, errors=errors or [])
-    headers = {"Retry-After": str(retry_after_s)} if retry_after_s else None
-    return JSONResponse(body.model_dump(), status, media_type="application/problem+json", headers=headers)
+    body = problem_of(status, detail, errors, type_)
+    return JSONResponse(body, status, media_type="application/problem+json", headers=dict(headers or {}))
 
 
-def install(app: FastAPI) -> None:
-    """Make every error of `app` a problem."""
+def _methods(routes: Iterable[APIRoute], path: str) -> list[str]:
+    """What is possible at a path of the API."""
+    at = [route for route in routes if route.path_regex.match(path)]
+    fewest = min((len(route.param_convertors) for route in at), default=0)  # a path of its own goes before a pattern
+    found = {m for route in at if len(route.param_convertors) == fewest for m in route.methods or ()}
+    return sorted(found | ({"HEAD"} if "GET" in found else set()))
+
+
+def install(app: FastAPI, routes: Iterable[APIRoute] = ()) -> None:
+    """Make every error of `app` a problem; `routes` are the API's, as they are under `/api`."""
 
     @app.exception_handler(Refused)
     async def refused(request: Request, error: Refused) -> JSONResponse:
@@ -74,22 +107,30 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(CoreError)
     async def bad_input(request: Request, error: Exception) -> JSONResponse:
-        return problem(422, str(error))
+        return problem(413 if isinstance(error, TooLarge) else 422, str(error))
 
     @app.exception_handler(HTTPException)
     async def http(request: Request, error: HTTPException) -> JSONResponse:
-        detail = error.detail
+        detail, path = error.detail, request.url.path
+        if error.status_code == 405:
+            allowed = _methods(routes, path.removeprefix("/api")) if path.startswith("/api/") else ["GET", "HEAD"]
+            if not allowed:
+                return problem(404, f"There is nothing at {path}.")
+            text = f"{request.method} is not possible at {path}; {', '.join(allowed)} is."
+            return problem(405, text, headers={"Allow": ", ".join(allowed)})
         if error.status_code == 404 and detail == "Not Found":
-            detail = f"There is nothing at {request.url.path}."
-        return problem(error.status_code, str(detail))
+            detail = f"There is nothing at {path}."
+        return problem(error.status_code, str(detail), headers=error.headers)
 
     @app.exception_handler(RequestValidationError)
     async def invalid(request: Request, error: RequestValidationError) -> JSONResponse:
-        errors = []
-        for e in error.errors():
-            where = ".".join(str(p) for p in e["loc"][1:]) or str(e["loc"][0])
-            errors.append(f"{where}: {e['msg'].removeprefix('Value error, ')}")
+        errors = [_words(list(e["loc"][1:]) or [e["loc"][0]], e["msg"]) for e in error.errors()]
         return problem(422, "; ".join(errors), errors)
+
+    @app.exception_handler(DataError)
+    async def too_much(request: Request, error: DataError) -> JSONResponse:
+        why = str(error.orig.args[-1]) if error.orig else ""
+        return problem(422, f"Something of it is more than the records hold ({why[:200]}); nothing was changed.")
 
     @app.exception_handler(OperationalError)
     @app.exception_handler(InterfaceError)
@@ -97,8 +138,10 @@ def install(app: FastAPI) -> None:
     async def database_away(request: Request, error: Exception) -> JSONResponse:
         if isinstance(error, OperationalError) and deadlocked(error):
             return problem(
-                503, "Somebody changed the same at this moment; nothing was changed. Try again.", retry_after_s=1
+                503,
+                "Somebody changed the same at this moment; nothing was changed. Try again.",
+                headers={"Retry-After": "1"},
             )
         log.warning("the database did not answer: %s", str(error).splitlines()[0])
         detail = "The database does not answer; nothing was changed. Try again in a moment."
-        return problem(503, detail, retry_after_s=3)
+        return problem(503, detail, headers={"Retry-After": "3"})

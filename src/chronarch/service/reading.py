@@ -1,48 +1,33 @@
-"""Work on file contents in processes of their own, off the event loop: reading, drawing, editing, comparing."""
+"""Work on file contents in processes of their own, off the event loop: unpacking, reading, drawing, editing."""
 
 from __future__ import annotations
 
-import asyncio
-import importlib
 import multiprocessing
-from concurrent.futures import ProcessPoolExecutor
-from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
 from typing import Any
 
 from chronarch.core.fleet import MachineModel
 from chronarch.core.gcode.edits import Edit
+from chronarch.service.workers import Workers, allowed_s
 from chronarch.wire import library as w
 
 WORKERS, SLOTS = 2, 64
-
-
-def _call(work: str, *arguments: Any) -> Any:
-    """In a worker: do a work of `content_work`, which is loaded there alone."""
-    return getattr(importlib.import_module("chronarch.service.content_work"), work)(*arguments)
+WORK = "chronarch.service.content_work"
+"""Where the work is written; the workers alone load it."""
 
 
 class Readers:
-    """A small pool of processes that work on contents. Raises what the work raises."""
+    """A few workers for contents. Raises what the work raises, and NotDone when it takes too long or ends badly."""
 
     def __init__(self) -> None:
-        self._context = multiprocessing.get_context("spawn")
-        self._shares = self._context.Array("d", SLOTS, lock=False)
+        self._shares = multiprocessing.get_context("spawn").Array("d", SLOTS, lock=False)
         self._free = list(range(SLOTS))
-        self._pool = self._make()
+        self._workers = Workers(WORKERS, f"{WORK}:enter", self._shares)
 
-    def _make(self) -> ProcessPoolExecutor:
-        return ProcessPoolExecutor(
-            WORKERS, mp_context=self._context, initializer=_call, initargs=("enter", self._shares)
-        )
-
-    async def _run(self, work: str, *arguments: Any) -> Any:
-        loop = asyncio.get_running_loop()
-        try:
-            return await loop.run_in_executor(self._pool, _call, work, *arguments)
-        except BrokenProcessPool:
-            self._pool = self._make()
-            return await loop.run_in_executor(self._pool, _call, work, *arguments)
+    async def _run(self, work: str, path: Path, *arguments: Any, times: int = 1) -> Any:
+        """Have something done with a file, which may take `times` as long as a plain reading of it."""
+        size = path.stat().st_size
+        return await self._workers.run(f"{WORK}:{work}", path, *arguments, within_s=allowed_s(size * times))
 
     def slot(self) -> int:
         """A place for one reading's progress; give it back with `release`."""
@@ -57,18 +42,27 @@ class Readers:
     def share(self, slot: int) -> float:
         return float(self._shares[slot])
 
+    async def unpack(self, path: Path, out: Path, largest: int) -> tuple[str, int]:
+        """Unpack a file into `out`: its hash and size. Raises NotGcode, TooLarge."""
+        found: tuple[str, int] = await self._run("unpack", path, out, largest)
+        return found
+
     async def read(
         self, path: Path, derived: Path, models: dict[str, MachineModel], slot: int
     ) -> list[tuple[str, dict[str, Any], dict[str, Any]]]:
         """What a content says, for each model: name, figures, time plan. Raises NotGcode."""
-        found: list[tuple[str, dict[str, Any], dict[str, Any]]] = await self._run("read", path, derived, models, slot)
+        found: list[tuple[str, dict[str, Any], dict[str, Any]]] = await self._run(
+            "read", path, derived, models, slot, times=len(models)
+        )
         return found
 
     async def leave_out(
         self, path: Path, model: MachineModel, skips: list[tuple[str, int]], out: Path
     ) -> tuple[int, dict[str, Any], dict[str, Any]]:
         """A content without some objects, into `out`: see `content_work.leave_out`. Raises EditRefused."""
-        found: tuple[int, dict[str, Any], dict[str, Any]] = await self._run("leave_out", path, model, skips, out)
+        found: tuple[int, dict[str, Any], dict[str, Any]] = await self._run(
+            "leave_out", path, model, skips, out, times=1 + len(skips)
+        )
         return found
 
     async def layer(self, path: Path, derived: Path, model: MachineModel, layer: int) -> bytes:
@@ -100,7 +94,7 @@ class Readers:
 
     async def preview(self, path: Path, model: MachineModel, edit: Edit, out: Path | None = None) -> w.EditPreview:
         """Raises EditRefused, NotGcode."""
-        return w.EditPreview.model_validate(await self._run("preview", path, model, edit, out))
+        return w.EditPreview.model_validate(await self._run("preview", path, model, edit, out, times=3))
 
     async def difference(self, earlier: Path, later: Path, derived: Path, model: MachineModel) -> dict[str, Any]:
         found: dict[str, Any] = await self._run("difference", earlier, later, derived, model)
@@ -120,4 +114,4 @@ class Readers:
         return found
 
     def close(self) -> None:
-        self._pool.shutdown(wait=False, cancel_futures=True)
+        self._workers.close()

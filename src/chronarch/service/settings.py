@@ -6,7 +6,10 @@ import os
 from dataclasses import dataclass
 from pathlib import Path
 
+from chronarch.core.clock import parse_clock
+
 GIB = 1024**3
+MOST_LARGEST = 64 * GIB
 
 
 @dataclass(frozen=True)
@@ -21,6 +24,8 @@ class Settings:
     session_hours: float = 14.0
     hot_folder: Path | None = None
     """Files put here are taken into the library."""
+    port: int = 0
+    """Where the service itself listens; 0 where it does not."""
 
     @classmethod
     def from_environment(cls) -> Settings:
@@ -29,11 +34,15 @@ class Settings:
             database, blobs = os.environ["CHRONARCH_DATABASE"], os.environ["CHRONARCH_BLOBS"]
         except KeyError as missing:
             raise ValueError(f"Set {missing.args[0]}: the service does not start without it.") from None
+        largest = os.environ.get("CHRONARCH_LARGEST_FILE", str(2 * GIB))
+        if not (largest.isascii() and largest.isdigit() and 0 < int(largest[:18]) <= MOST_LARGEST):
+            raise ValueError(f"CHRONARCH_LARGEST_FILE is a number of bytes up to {MOST_LARGEST}; {largest!r} is none.")
+        parse_clock(os.environ.get("CHRONARCH_CLOCK", ""))
         return cls(
             database=database,
             blobs=Path(blobs),
             clock=os.environ.get("CHRONARCH_CLOCK", ""),
             shop=os.environ.get("CHRONARCH_SHOP", "The shop"),
             hot_folder=Path(hot) if (hot := os.environ.get("CHRONARCH_HOT_FOLDER")) else None,
-            largest_file=int(os.environ.get("CHRONARCH_LARGEST_FILE", 2 * GIB)),
+            largest_file=int(largest),
         )

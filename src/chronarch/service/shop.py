@@ -19,6 +19,7 @@ from chronarch.service.fleet import Fleet
 from chronarch.service.heat import HeatLog
 from chronarch.service.intake import Intake
 from chronarch.service.live import Hub
+from chronarch.service.open_doors import OpenDoors
 from chronarch.service.planning import Planner
 from chronarch.service.reading import Readers
 from chronarch.service.settings import Settings
@@ -49,6 +50,7 @@ class Shop:
     read_missing: asyncio.Event = field(default_factory=asyncio.Event)
     """Set when a file has not been read for a model that could make it."""
     planner: Planner = field(default_factory=Planner)
+    doors: OpenDoors = field(default_factory=OpenDoors)
     stale_models: set[str] = field(default_factory=set)
     """Models whose figures have changed since their files were read."""
     _paces: dict[str, Pace] = field(default_factory=dict)

@@ -3,21 +3,23 @@
 from __future__ import annotations
 
 import asyncio
+import json
 import logging
 from contextlib import suppress
+from datetime import datetime
 
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from pydantic import ValidationError
-from sqlalchemy import func, select
-from sqlalchemy.exc import InterfaceError, OperationalError, SQLAlchemyError
-from sqlalchemy.exc import TimeoutError as PoolTimeout
+from sqlalchemy import func, select, update
+from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.happenings import Noticed
+from chronarch.core.happenings import Happening, Noticed
 from chronarch.core.states import BuildState, MachineState
 from chronarch.records import tables as t
 from chronarch.records.changes import commit_event
-from chronarch.service.access import identify
+from chronarch.records.database import away
+from chronarch.service.access import Who, identify
 from chronarch.service.fleet import Connection, Known
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, shop_of
@@ -36,6 +38,8 @@ from chronarch.wire.upstream import (
 )
 
 HELLO_WITHIN_S = 10
+TOLD, MOST_REFUSED = 5, 100
+"""Of one connection: how many messages that cannot be understood are logged, and after how many it is closed."""
 REFUSED, NOT_UNDERSTOOD, HELD = 4401, 4400, 4409
 
 log = logging.getLogger("chronarch.upstream")
@@ -98,9 +102,9 @@ async def tender(socket: WebSocket) -> None:
             hello = from_tender.validate_json(await socket.receive_text())
         if not isinstance(hello, Hello):
             raise Refused(400, "The first message must be hello.")
-        await _Talk(shop, socket, hello).run()
+        await _Talk(shop, socket, who, hello).run()
     except Refused as error:
-        await _close(socket, HELD if error.status == 409 else REFUSED, str(error))
+        await _close(socket, {409: HELD, 400: NOT_UNDERSTOOD}.get(error.status, REFUSED), str(error))
     except ValidationError as error:
         await _close(socket, NOT_UNDERSTOOD, f"A message was not understood: {error.errors()[0]['msg']}")
     except SQLAlchemyError as error:
@@ -108,8 +112,10 @@ async def tender(socket: WebSocket) -> None:
         await _close(socket, 1013, "The database does not answer; come back in a moment.")
     except TimeoutError:
         await _close(socket, NOT_UNDERSTOOD, f"Nothing was said for {HELLO_WITHIN_S} s.")
-    except (WebSocketDisconnect, KeyError):
-        pass  # it went away, or sent bytes where text belongs
+    except KeyError:
+        await _close(socket, NOT_UNDERSTOOD, "Bytes came where text belongs.")
+    except WebSocketDisconnect:
+        pass
 
 
 async def _close(socket: WebSocket, code: int, reason: str) -> None:
@@ -120,11 +126,13 @@ async def _close(socket: WebSocket, code: int, reason: str) -> None:
 class _Talk:
     """One tender's connection, from hello on."""
 
-    def __init__(self, shop: Shop, socket: WebSocket, hello: Hello) -> None:
+    def __init__(self, shop: Shop, socket: WebSocket, who: Who, hello: Hello) -> None:
         self._shop = shop
+        self._who = who
         self._socket = socket
         self._hello = hello
         self._sending = asyncio.Lock()
+        self._refused = 0
         self._heard: asyncio.Queue[Event | Reply] = asyncio.Queue(10_000)
         self._connection = Connection(
             hello.tender, self._send, epoch=hello.epoch, place=hello.place, since=shop.clock.real_now()
@@ -144,6 +152,7 @@ class _Talk:
             row = (await db.execute(select(t.Tender).where(t.Tender.name == self._hello.tender))).scalar_one_or_none()
             if row is None:
                 raise Refused(404, f"There is no tender named {self._hello.tender}; add its machines first.")
+            await self._bind(db, row.name)
             await shop.fleet.load(db)
             mine = [known for known in shop.fleet.all() if known.tender == row.name]
             charges = [await charge_of(db, known, await shop.pace_of(db, known.model.name)) for known in mine]
@@ -151,12 +160,18 @@ class _Talk:
         await self._send(Welcome(committed=committed, charges=charges).model_dump_json())
         shop.fleet.connections[row.name] = self._connection
         applying = asyncio.create_task(self._apply_forever())
+        closing: set[asyncio.Task[None]] = set()
+
+        def close() -> None:
+            closing.add(asyncio.create_task(_close(self._socket, REFUSED, "This key was revoked.")))
+
         try:
             for known in mine:
                 shop.fleet.publish(known)
             shop.work.set()
-            while True:
-                self._take(from_tender.validate_json(await self._socket.receive_text()))
+            with shop.doors.held(self._who, close):
+                while True:
+                    await self._take(await self._socket.receive_text())
         finally:
             applying.cancel()
             for waiting in self._connection.waiting.values():
@@ -167,15 +182,46 @@ class _Talk:
                 for known in mine:
                     shop.fleet.publish(known)
 
-    def _take(self, message: Hello | Event | Sample | Reply) -> None:
+    async def _bind(self, db: AsyncSession, tender: str) -> None:
+        """A key is for one tender: the one it first greeted as. Raises Refused (403)."""
+        mine = update(t.Key).where(t.Key.id == self._who.key, t.Key.tender.is_(None)).values(tender=tender)
+        await db.execute(mine)
+        await db.commit()
+        bound = (await db.execute(select(t.Key.tender).where(t.Key.id == self._who.key))).scalar_one()
+        if bound != tender:
+            raise Refused(403, f"This key is the tender {bound}'s; make another for {tender}.")
+
+    async def _take(self, text: str) -> None:
+        """Handle one message. Raises Refused (400) when too many could not be understood."""
+        try:
+            message = from_tender.validate_json(text)
+        except ValidationError as error:
+            await self._refuse(text, error)
+            return
         match message:
             case Event() | Reply():
-                self._heard.put_nowait(message)
+                await self._heard.put(message)
             case Sample():
-                self._shop.fleet.take_sample(message)
-                self._shop.heat.take(message)
+                known = self._shop.fleet.take_sample(message, self._hello.tender)
+                if known is not None:
+                    self._shop.heat.take(message)
             case Hello():
                 raise Refused(400, "hello comes once.")
+
+    async def _refuse(self, text: str, error: ValidationError) -> None:
+        """Replace an event that cannot be understood by a notice, so that later events can be committed; drop a sample
+        or reply."""
+        first = error.errors()[0]
+        why = f"{'.'.join(map(str, first['loc']))}: {first['msg']}"[:200]
+        self._count_refused(f"what it said was not understood ({why})")
+        if self._refused > MOST_REFUSED:
+            raise Refused(400, "Too much of what it says cannot be understood.")
+        with suppress(ValueError, KeyError, TypeError):
+            said = json.loads(text)
+            if said["kind"] == "event":
+                body = Noticed(f"what the tender told of it could not be understood ({why})")
+                at = self._shop.clock.now()
+                await self._heard.put(Event(sequence=said["sequence"], machine=said["machine"], at=at, body=body))
 
     async def _apply_forever(self) -> None:
         """Commit events in order and acknowledge each; while the database is away, wait for it. A reply keeps its place
@@ -187,25 +233,43 @@ class _Talk:
                 if waiting is not None and not waiting.done():
                     waiting.set_result(event)
                 continue
-            while True:
-                try:
-                    await self._apply(event)
-                    break
-                except (OperationalError, InterfaceError, PoolTimeout, OSError) as error:
-                    log.warning("an event waits for the database: %s", str(error).splitlines()[0])
-                    await asyncio.sleep(1)
-                except SQLAlchemyError as error:
-                    log.exception("event %d of %s could not be recorded", event.sequence, event.machine)
-                    text = f"an event ({event.body.kind}) could not be recorded: {str(error).splitlines()[0]}"
-                    event = event.model_copy(update={"body": Noticed(text[:500])})
+            await self._commit(event)
             with suppress(Exception):
                 await self._send(Committed(sequence=event.sequence).model_dump_json())
 
-    async def _apply(self, event: Event) -> None:
+    async def _commit(self, event: Event) -> None:
+        """Record an event. If it cannot be recorded, record a notice in its place; if that fails too, only its
+        number."""
+        at, waited = event.at, False
+        body: Happening | None = event.body
+        while True:
+            try:
+                await self._apply(event.sequence, event.machine, at, body)
+                return
+            except Exception as error:
+                first = str(error).splitlines()[0] if str(error) else type(error).__name__
+                if away(error) or isinstance(error, OSError):
+                    if not waited:
+                        log.warning("an event waits for the database: %s", first)
+                    waited = True
+                    await asyncio.sleep(1)
+                    continue
+                text = f"an event ({event.body.kind}) could not be recorded: {first}"[:500]
+                self._count_refused(text)
+                if body is None:
+                    return
+                at = self._shop.clock.now()
+                body = Noticed(text) if body is event.body else None
+
+    async def _apply(self, sequence: int, machine: str, at: datetime, body: Happening | None) -> None:
         shop, hello = self._shop, self._hello
         async with shop.sessions() as db:
-            new = await commit_event(db, hello.tender, hello.epoch, event.sequence, event.machine, event.at, event.body)
-            if new:
-                await shop.fleet.load(db, event.machine)
+            if await commit_event(db, hello.tender, hello.epoch, sequence, machine, at, body):
+                await shop.fleet.load(db, machine)
                 shop.hub.changed("builds", "jobs", "ledger", "notices")
                 shop.work.set()
+
+    def _count_refused(self, text: str) -> None:
+        self._refused += 1
+        if self._refused <= TOLD:
+            log.warning("tender %s: %s", self._hello.tender, text)

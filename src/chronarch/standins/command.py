@@ -13,6 +13,8 @@ import uvicorn
 from chronarch.standins.app import FAULTS, make_app
 from chronarch.standins.machine import Setup
 
+PORT = click.IntRange(1, 65535)
+
 
 @click.group()
 def standins() -> None:
@@ -29,7 +31,13 @@ def _setup(text: str, rate: float) -> Setup:
 @standins.command()
 @click.option("--machine", "machines", multiple=True, metavar="NAME:PORT", help="One machine and its TCP port.")
 @click.option("--from-file", type=click.Path(exists=True, dir_okay=False, path_type=Path), help="Set-ups as JSON.")
-@click.option("--port", default=7100, show_default=True, help="HTTP port for cameras, records and faults.")
+@click.option(
+    "--port",
+    type=PORT,
+    default=7100,
+    show_default=True,
+    help="HTTP port for cameras, records and faults.",
+)
 @click.option("--broker", default="", metavar="HOST:PORT[:USER:PASSWORD]", help="All run files themselves, behind it.")
 @click.option("--ca", default="", help="A certificate authority's file, where the broker wants TLS.")
 @click.option("--rate", default=1.0, show_default=True, help="The machines' seconds in one real second.")
@@ -57,7 +65,7 @@ def run(machines: tuple[str, ...], from_file: Path | None, port: int, broker: st
 @click.option("--part", type=click.Choice(["nozzle", "bed"]), default="nozzle", show_default=True)
 @click.option("--value", type=float, default=0.0, help="Seconds, share or °C/s, as the fault takes it.")
 @click.option("--text", default="", help="What the machine says.")
-@click.option("--port", default=7100, show_default=True, envvar="CHRONARCH_STANDINS_PORT")
+@click.option("--port", type=PORT, default=7100, show_default=True, envvar="CHRONARCH_STANDINS_PORT")
 def fault(machine: str, fault: str, part: str, value: float, text: str, port: int) -> None:
     url = f"http://127.0.0.1:{port}/machines/{machine}/faults/{fault}"
     try:

@@ -18,7 +18,7 @@ from typing import Any
 
 from pydantic import ValidationError
 from websockets.asyncio.client import ClientConnection, connect
-from websockets.exceptions import WebSocketException
+from websockets.exceptions import ConnectionClosed, WebSocketException
 
 from chronarch.client import AsyncClient
 from chronarch.core.clock import Clock
@@ -35,6 +35,10 @@ from chronarch.wire.upstream import Assign, Charge, Command, Committed, Hello, R
 
 SAMPLE_EVERY_S = 1.0
 RETRY_S = (0.3, 0.6, 1.0, 2.0, 3.0)
+REFUSED_RETRY_S = (1.0, 3.0, 10.0, 30.0)
+"""The waits after the service did not understand this tender, or does not let it in: that seldom passes by itself."""
+REFUSED = (4400, 4401)
+TOLD_AGAIN_S = 600.0
 log = logging.getLogger("chronarch.tender")
 
 
@@ -63,34 +67,51 @@ class Tender:
         self._links: dict[str, MachineLink] = {}
         self._tasks: set[asyncio.Task[None]] = set()
         self._to_send: asyncio.Queue[str] | None = None
+        self._tries = 0
+        self._why = ("", 0.0)
+        self._odd: set[str] = set()
 
     async def run(self) -> None:
         """Mind the machines that were kept, and talk to the service, for as long as this process lives."""
         for charge, standing in self._keeping.all():
             self._mind(charge, standing)
         self._keep(self._look_after_background())
-        tries = 0
         url = self._settings.service.replace("http", "ws", 1) + "/api/tender"
         headers = {"Authorization": f"Bearer {self._settings.key}"}
         try:
             while True:
+                waits: tuple[float, ...] = RETRY_S
                 try:
                     async with connect(
                         url, additional_headers=headers, proxy=None, max_size=256 * 1024 * 1024
                     ) as socket:
-                        tries = 0
                         await self._converse(socket)
                 except (OSError, WebSocketException, TimeoutError, ValidationError) as error:
-                    log.info("no conversation with the service: %s", error)
+                    if isinstance(error, ConnectionClosed) and error.rcvd and error.rcvd.code in REFUSED:
+                        waits = REFUSED_RETRY_S
+                    self._tell_why(str(error).splitlines()[0])
                 self._to_send = None
-                await asyncio.sleep(RETRY_S[min(tries, len(RETRY_S) - 1)])
-                tries += 1
+                await asyncio.sleep(waits[min(self._tries, len(waits) - 1)])
+                self._tries += 1
         finally:
             for task in self._tasks:
                 task.cancel()
             self._background.close()
             self._journal.close()
             await self._client.close()
+
+    def _tell_odd(self, machine: str, why: str) -> None:
+        """That a machine shows itself as nothing can be; once a machine."""
+        if machine not in self._odd:
+            self._odd.add(machine)
+            log.warning("%s cannot be shown as it is: %s", machine, why)
+
+    def _tell_why(self, why: str) -> None:
+        """Why there is no conversation; the same is told again only after long."""
+        now = self._clock.monotonic_s()
+        if (why, True) != (self._why[0], now - self._why[1] < TOLD_AGAIN_S):
+            log.warning("no conversation with the service: %s", why)
+            self._why = (why, now)
 
     async def _converse(self, socket: ClientConnection) -> None:
         place = f"{socketlib.gethostname()}, process {os.getpid()}"
@@ -101,6 +122,7 @@ class Tender:
             return
         log.info("the service has %d machines for this tender", len(welcome.charges))
         self._to_send = asyncio.Queue()
+        self._tries = 0
         self._journal.committed(welcome.committed)
         for event in self._journal.pending():
             self._to_send.put_nowait(event.model_dump_json())
@@ -202,8 +224,11 @@ class Tender:
     async def _sample_forever(self) -> None:
         while True:
             if self._to_send is not None and self._to_send.qsize() < 5000:
-                for link in self._links.values():
-                    self._to_send.put_nowait(link.sample().model_dump_json())
+                for machine, link in self._links.items():
+                    try:
+                        self._to_send.put_nowait(link.sample().model_dump_json())
+                    except ValidationError as error:  # one machine's nonsense does not silence the others
+                        self._tell_odd(machine, str(error.errors()[0]["msg"]))
             await asyncio.sleep(SAMPLE_EVERY_S)
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import logging
 import signal
 import sys
 from pathlib import Path
@@ -12,6 +11,7 @@ import click
 import uvloop
 
 from chronarch.core.clock import Clock, parse_clock
+from chronarch.logs import begin_logging
 from chronarch.tender.app import TenderSettings, run_tender
 from chronarch.tender.background import run_background
 from chronarch.tender.journal import InUse
@@ -30,8 +30,7 @@ def tender() -> None:
 @click.option("--clock", envvar="CHRONARCH_CLOCK", default="", help="Shop time as REAL|SHOP|RATE.")
 def run(name: str, address: str, key: str, folder: Path, clock: str) -> None:
     """Run until stopped. Builds go on while the service is away."""
-    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
-    logging.getLogger("httpx").setLevel(logging.WARNING)
+    begin_logging()
     try:
         shop_clock = parse_clock(clock)
     except ValueError as error:
@@ -47,8 +46,7 @@ def run(name: str, address: str, key: str, folder: Path, clock: str) -> None:
 @click.option("--key", envvar="CHRONARCH_TENDER_KEY", required=True)
 def background(address: str, key: str) -> None:
     """What a tender does beside the feeding; started by it."""
-    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
-    logging.getLogger("httpx").setLevel(logging.WARNING)
+    begin_logging()
     asyncio.run(run_background(address, key, sys.stdin))
 
 

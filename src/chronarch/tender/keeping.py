@@ -1,14 +1,13 @@
 """What a tender must find again when it is started anew: its machines, and each build as far as it has come.
 
-One folder a machine: `charge` as the service last gave it, `kept` as the steward keeps it. Each is replaced whole and
-flushed to the disk, so that a power cut leaves the old or the new.
+One folder a machine: `charge` as the service last gave it, `kept` as the steward keeps it. A charge may hold a link's
+password: both are for their owner's eyes only.
 """
 
 from __future__ import annotations
 
 import json
 import logging
-import os
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
@@ -19,6 +18,7 @@ from pydantic import TypeAdapter, ValidationError
 
 from chronarch.core.kept import Kept
 from chronarch.core.states import MachineState
+from chronarch.private_file import write_private
 from chronarch.wire.upstream import Charge
 
 log = logging.getLogger("chronarch.keeping")
@@ -55,11 +55,11 @@ class Keeping:
 
     def charge(self, charge: Charge) -> None:
         """Keep what the service says of a machine. Raises OSError."""
-        _replace(self.folder(charge.machine) / "charge", charge.model_dump_json().encode())
+        write_private(self.folder(charge.machine) / "charge", charge.model_dump_json().encode())
 
     def standing(self, machine: str, standing: Standing) -> None:
         """Keep how a machine stands. Raises OSError."""
-        _replace(self.folder(machine) / "kept", _standing.dump_json(standing))
+        write_private(self.folder(machine) / "kept", _standing.dump_json(standing))
 
     def all(self) -> Iterator[tuple[Charge, Standing | None]]:
         """Every machine that was kept; what cannot be read is passed over and told in the log."""
@@ -77,12 +77,3 @@ class Keeping:
             except (OSError, ValidationError, json.JSONDecodeError) as error:
                 log.warning("%s: what was kept of it cannot be read: %s", place.name, str(error).splitlines()[0])
             yield charge, standing
-
-
-def _replace(path: Path, data: bytes) -> None:
-    fresh = path.with_suffix(".new")
-    with fresh.open("wb") as out:
-        out.write(data)
-        out.flush()
-        os.fsync(out.fileno())
-    fresh.replace(path)

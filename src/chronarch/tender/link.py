@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -49,6 +50,12 @@ class Surroundings:
     keeping: Keeping
     tell: Callable[[str, datetime, Happening], None]
     log_ready: Callable[[str, int], None] = lambda machine, build: None
+
+
+def _heater(measured_c: float | None, asked_c: float | None) -> Heater:
+    """As people see it: a sensor that says no number says nothing."""
+    says = measured_c is not None and math.isfinite(measured_c)
+    return Heater(measured_c=measured_c if says else None, asked_c=asked_c)
 
 
 def _under(charge: Charge) -> MachineState:
@@ -366,9 +373,9 @@ class MachineLink(ABC):
             connected=self.connected,
             reading=Reading(
                 at=self.around.clock.now(),
-                nozzle=Heater(measured_c=heat.nozzle_c, asked_c=heat.nozzle_asked_c),
-                bed=Heater(measured_c=heat.bed_c, asked_c=heat.bed_asked_c),
-                chamber=Heater(measured_c=heat.chamber_c, asked_c=heat.chamber_asked_c),
+                nozzle=_heater(heat.nozzle_c, heat.nozzle_asked_c),
+                bed=_heater(heat.bed_c, heat.bed_asked_c),
+                chamber=_heater(heat.chamber_c, heat.chamber_asked_c),
             )
             if known
             else None,

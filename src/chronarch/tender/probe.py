@@ -15,6 +15,7 @@ from chronarch.core.address import Address, NotAnAddress, parse_address
 from chronarch.core.answers import Heat, Position, Resend, read_answer
 from chronarch.core.contact import Finding, read_contact, remarks
 from chronarch.core.line_link import QUESTION
+from chronarch.core.plain import plain
 from chronarch.tender.lines import Held, Line, find_speed, hold, open_line
 
 QUIET_S = 0.6
@@ -48,13 +49,15 @@ def probe(url: str, as_json: bool) -> None:
         raise click.UsageError("A machine behind a broker tells of itself; look at it with `chronarch machines show`.")
     try:
         with hold(address, "a probe"):
-            finding = asyncio.run(probe_line(address, lambda text: None if as_json else click.echo(text, err=True)))
+            finding = asyncio.run(
+                probe_line(address, lambda text: None if as_json else click.echo(plain(text), err=True))
+            )
     except Held as error:
         raise click.ClickException(f"{error}; a device has one link.") from None
     except (OSError, TimeoutError) as error:
-        click.echo(f"{address.shown} cannot be reached: {error or 'no answer'}.", err=True)
+        click.echo(plain(f"{address.shown} cannot be reached: {error or 'no answer'}."), err=True)
         raise SystemExit(3) from None
-    click.echo(json.dumps(asdict(finding), indent=2) if as_json else _told(address, finding))
+    click.echo(json.dumps(asdict(finding), indent=2) if as_json else plain(_told(address, finding)))
 
 
 async def probe_line(address: Address, say: Callable[[str], None]) -> Finding:

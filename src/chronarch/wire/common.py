@@ -8,6 +8,14 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
+YEARS = (1970, 2200)
+
+
+def _within(value: datetime) -> datetime:
+    if not YEARS[0] <= value.year < YEARS[1]:
+        raise ValueError(f"a time lies in the years {YEARS[0]} to {YEARS[1] - 1}")
+    return value
+
 
 def _utc(value: datetime) -> datetime:
     return value.replace(tzinfo=UTC) if value.tzinfo is None else value.astimezone(UTC)
@@ -15,6 +23,9 @@ def _utc(value: datetime) -> datetime:
 
 Time = Annotated[datetime, AfterValidator(_utc)]
 """Shop time in UTC; a time given without a zone is taken as UTC."""
+
+GivenTime = Annotated[datetime, AfterValidator(_within), AfterValidator(_utc)]
+"""The same, of somebody who asks: one that can be reckoned with."""
 
 
 def _composed(text: str) -> str:
@@ -27,6 +38,9 @@ COMPOSED = AfterValidator(_composed)
 Label = Annotated[str, Field(max_length=60, pattern=r"^[^\x00-\x1f\x7f]*$"), COMPOSED]
 """A short text that a person types: a material, a colour, a reason."""
 
+Hash = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
+"""A content's SHA-256 in hexadecimal."""
+
 Tags = Annotated[list[Label], Field(max_length=20)]
 
 NozzleMm = Annotated[float, Field(gt=0.05, le=3.0, allow_inf_nan=False)]
@@ -36,7 +50,7 @@ class Wire(BaseModel):
     """The base of every model: unknown fields are refused, so that a slip of the pen is not silently dropped. What a
     model needs to read and write is made when it is first used, since a command uses few of them."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True, use_attribute_docstrings=True)
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False, defer_build=True, use_attribute_docstrings=True)
 
 
 class Range(Wire):

@@ -7,6 +7,7 @@ from typing import Annotated, Literal, get_args
 from pydantic import ConfigDict, Field, TypeAdapter
 
 from chronarch.core import hands as core
+from chronarch.core.bounds import Word
 from chronarch.wire.common import Time, Wire
 
 for _kind in get_args(core.Action):
@@ -96,7 +97,7 @@ class BedLevel(Wire):
 class Skip(Wire):
     """Objects of a running build to be left out from the next layer on."""
 
-    objects: list[str] = Field(min_length=1, max_length=200)
+    objects: list[Word] = Field(min_length=1, max_length=200)
 
 
 class SkipPlan(Wire):

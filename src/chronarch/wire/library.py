@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
 
 from pydantic import AfterValidator, Field, TypeAdapter
 
+from chronarch.core.bounds import Counted, Number, Word
 from chronarch.core.gcode import edits as core_edits
 from chronarch.core.gcode.preflight import Severity
 from chronarch.core.names import check_folder, check_name
@@ -15,7 +16,7 @@ from chronarch.wire.common import Label, Time, Wire
 if TYPE_CHECKING:
     from chronarch.core.gcode.analysis import Analysis
 
-Name = Annotated[str, AfterValidator(check_name)]
+Name = Annotated[str, Field(max_length=1000), AfterValidator(check_name)]
 FolderPath = Annotated[str, AfterValidator(check_folder), Field(max_length=300, examples=["bobbins/2026"])]
 Tag = Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[^\x00-\x1f\x7f,]+$")]
 Box = tuple[tuple[float, float, float], tuple[float, float, float]]
@@ -200,7 +201,7 @@ class FileChange(Wire):
     folder: FolderPath | None = None
     notes: str | None = Field(default=None, max_length=4000)
     tags: list[Tag] | None = Field(default=None, max_length=30)
-    part: int | None = None
+    part: Counted | None = None
     """The part it makes; 0 for none."""
     pieces: int | None = Field(default=None, ge=1, le=10_000)
     """How many parts one build of it yields."""
@@ -208,7 +209,7 @@ class FileChange(Wire):
 
 class Folder(Wire):
     path: FolderPath
-    files: int = 0
+    files: Counted = 0
 
 
 class FolderMove(Wire):
@@ -219,10 +220,10 @@ class FolderMove(Wire):
 class Batch(Wire):
     """One deed on many files. Each is done or refused by itself."""
 
-    files: list[int] = Field(min_length=1, max_length=2000)
+    files: list[Number] = Field(min_length=1, max_length=2000)
     deed: Literal["move", "tag", "untag", "queue", "bin", "restore"]
     folder: FolderPath = ""
-    tags: list[Tag] = Field(default_factory=list)
+    tags: list[Tag] = Field(default_factory=list, max_length=30)
     copies: int = Field(default=1, ge=1, le=10_000)
 
 
@@ -246,7 +247,7 @@ class QueueWish(Wire):
 class DropWish(QueueWish):
     """Where a file that is dropped off goes, and whether copies of it are queued."""
 
-    folder: str = ""
+    folder: Word = ""
     queue: bool = False
 
     def queued(self) -> QueueWish | None:
@@ -285,7 +286,7 @@ class Dropped(Wire):
 class Overruling(Wire):
     """Let a file's content run on a model although a rule refuses it."""
 
-    model: str
+    model: Word
     rule: str = Field(max_length=40)
     reason: str = Field(min_length=3, max_length=300, examples=["the clip at the front left is off, there is room"])
 
@@ -300,9 +301,9 @@ class EditOrder(Wire):
     """An edit of a revision (the newest without one), worked out with a model's figures."""
 
     edit: Edit
-    model: str = ""
+    model: Word = ""
     """The first model without one."""
-    revision: int | None = None
+    revision: Number | None = None
 
 
 class LineChange(Wire):
@@ -372,13 +373,13 @@ class Part(Wire):
 class PartOrder(Wire):
     name: Name
     notes: str = Field(default="", max_length=4000)
-    files: list[int] = Field(default_factory=list, max_length=200)
+    files: list[Number] = Field(default_factory=list, max_length=200)
 
 
 class PartChange(Wire):
     name: Name | None = None
     notes: str | None = Field(default=None, max_length=4000)
-    files: list[int] | None = Field(default=None, max_length=200)
+    files: list[Number] | None = Field(default=None, max_length=200)
 
 
 class PartSuggestion(Wire):

@@ -8,13 +8,14 @@ from typing import Annotated, Literal
 from pydantic import Field, HttpUrl, field_validator, model_validator
 
 from chronarch.core.address import parse_address
+from chronarch.core.bounds import Figure, Mm, Number
 from chronarch.core.fleet import HeaterFigures as CoreHeater
 from chronarch.core.fleet import MachineModel, ModelSwitch
 from chronarch.core.fleet import OwnSequence as CoreSequence
 from chronarch.core.fleet import Parameter as CoreParameter
 from chronarch.core.names import check_name
 from chronarch.core.states import BuildState, Intake, MachineState, Outcome
-from chronarch.wire.common import Label, NozzleMm, Tags, Time, Wire
+from chronarch.wire.common import GivenTime, Label, NozzleMm, Tags, Time, Wire
 from chronarch.wire.hands import Hands
 
 
@@ -42,9 +43,9 @@ class Parameter(Wire):
     """A value a sequence asks for, with its bounds and what it usually is."""
 
     name: str = Field(pattern=r"^[a-z][a-z0-9_]{0,29}$", examples=["reach"])
-    least: float
-    most: float
-    usual: float
+    least: Figure
+    most: Figure
+    usual: Figure
     unit: str = Field(default="", max_length=10)
 
     @model_validator(mode="after")
@@ -100,8 +101,8 @@ class Model(Wire):
     chamber_ceiling_c: float = Field(default=0, ge=0, le=150)
     cold_extrusion_c: float = Field(default=165, ge=0, le=400)
     release_c: float = Field(default=40, ge=0, le=120)
-    park_mm: tuple[float, float] = (5, 200)
-    lift_mm: float = Field(default=5, ge=0)
+    park_mm: tuple[Mm, Mm] = (5, 200)
+    lift_mm: float = Field(default=5, ge=0, le=1000)
     window_bytes: int = Field(default=0, ge=0, le=65536)
     """How much the machine takes in ahead of its answers; 0 for one line at a time."""
     rest_after_s: float = Field(default=900, ge=0, le=86_400)
@@ -147,9 +148,9 @@ class Tool(Wire):
     hardened: bool = False
     material: Label = ""
     colour: Label = ""
-    spool: int | None = None
+    spool: Number | None = None
     """The spool that is loaded, where the shop counts them."""
-    grams: float | None = None
+    grams: Figure | None = None
     """What is left on it; read only."""
 
 
@@ -165,7 +166,7 @@ class MachineOrder(Wire):
     """A machine to be added."""
 
     name: str = Field(min_length=1, max_length=60, examples=["Anchor"])
-    model: str = Field(examples=["Lantern 220"])
+    model: str = Field(max_length=60, examples=["Lantern 220"])
     link: str = Field(
         max_length=300, examples=["tcp://127.0.0.1:7101", "serial:///dev/serial/by-id/usb-lantern-07?speed=115200"]
     )
@@ -206,14 +207,14 @@ class MachineChange(Wire):
 class Heater(Wire):
     """Measured and asked, °C."""
 
-    measured_c: float | None = None
-    asked_c: float | None = None
+    measured_c: Figure | None = None
+    asked_c: Figure | None = None
 
 
 class Reading(Wire):
     """What a machine measures now."""
 
-    at: Time
+    at: GivenTime
     nozzle: Heater = Heater()
     bed: Heater = Heater()
     chamber: Heater = Heater()

@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from chronarch.wire.common import Promise, Range, Tags, Time, Wire
+from chronarch.core.bounds import Named, Number
+from chronarch.wire.common import GivenTime, Promise, Range, Tags, Time, Wire
 from chronarch.wire.work import Job, Requirement
 
-Customer = Field(min_length=1, max_length=120, pattern=r"^[^\x00-\x1f\x7f]*$", examples=["Loomfield Weaving School"])
+Customer = Annotated[
+    str, Field(min_length=1, max_length=120, pattern=r"^[^\x00-\x1f\x7f]*$", examples=["Loomfield Weaving School"])
+]
+MOST_LINES = 200
+"""Of an order, lines added later included."""
 
 
 class LineOrder(Wire):
     """One line: pieces of a part, or of a file."""
 
-    part: int | str | None = None
-    file: int | str | None = None
+    part: Number | Named | None = None
+    file: Number | Named | None = None
     quantity: int = Field(default=1, ge=1, le=10_000)
     requirement: Requirement = Requirement()
     note: str = Field(default="", max_length=2000)
@@ -35,27 +40,27 @@ class LineOrder(Wire):
 class OrderOrder(Wire):
     """An order to be made."""
 
-    customer: str = Customer
+    customer: Customer
     note: str = Field(default="", max_length=2000)
-    due: Time | None = None
-    not_before: Time | None = None
+    due: GivenTime | None = None
+    not_before: GivenTime | None = None
     priority: int = Field(default=0, ge=-2, le=2)
     tags: Tags = Field(default_factory=list)
     held: bool = False
-    lines: list[LineOrder] = Field(min_length=1, max_length=200)
+    lines: list[LineOrder] = Field(min_length=1, max_length=MOST_LINES)
 
 
 class OrderChange(Wire):
     """What may be changed of an order; what is left out stays, None takes a time away."""
 
-    customer: str | None = Field(default=None, min_length=1, max_length=120)
+    customer: Customer | None = None
     note: str | None = Field(default=None, max_length=2000)
-    due: Time | None = None
-    not_before: Time | None = None
+    due: GivenTime | None = None
+    not_before: GivenTime | None = None
     priority: int | None = Field(default=None, ge=-2, le=2)
     tags: Tags | None = None
     held: bool | None = None
-    add: list[LineOrder] = Field(default_factory=list, max_length=200)
+    add: list[LineOrder] = Field(default_factory=list, max_length=MOST_LINES)
     """Lines to add."""
 
 
@@ -126,8 +131,8 @@ class StockRow(Wire):
 class StockCount(Wire):
     """What counting the shelf came to."""
 
-    part: int | str | None = None
-    file: int | str | None = None
+    part: Number | Named | None = None
+    file: Number | Named | None = None
     material: str = Field(default="", max_length=60)
     colour: str = Field(default="", max_length=60)
     pieces: int = Field(ge=0, le=1_000_000)

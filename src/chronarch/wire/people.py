@@ -45,6 +45,8 @@ class Key(Wire):
     scope: Scope
     created_at: Time
     revoked: bool
+    tender: str = ""
+    """Of a tender's key: the tender it is bound to, from its first greeting on."""
 
 
 class NewKey(Key):

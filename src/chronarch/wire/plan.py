@@ -6,9 +6,10 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
+from chronarch.core.bounds import Number
 from chronarch.core.dispatch.shop import Strategy
 from chronarch.core.rounds import TaskKind
-from chronarch.wire.common import Label, Promise, Range, Time, Wire
+from chronarch.wire.common import GivenTime, Label, Promise, Range, Time, Wire
 from chronarch.wire.shop import StaffedSpan
 
 
@@ -67,9 +68,9 @@ class IfDue(Wire):
     """An order (or a job) due by a time."""
 
     kind: Literal["due"] = "due"
-    order: int | None = None
-    job: int | None = None
-    due: Time
+    order: Number | None = None
+    job: Number | None = None
+    due: GivenTime
 
     @model_validator(mode="after")
     def _one(self) -> IfDue:
@@ -90,8 +91,8 @@ class IfStaffed(Wire):
     """Somebody there for a span too."""
 
     kind: Literal["staffed"] = "staffed"
-    begin: Time
-    end: Time
+    begin: GivenTime
+    end: GivenTime
     site: Label = ""
 
 

@@ -10,7 +10,7 @@ from pydantic import Field, field_validator, model_validator
 
 from chronarch.core.dispatch.shop import Costs, Nozzle, Strategy
 from chronarch.core.hours import Hours as CoreHours
-from chronarch.wire.common import Label, NozzleMm, Time, Wire
+from chronarch.wire.common import GivenTime, Label, NozzleMm, Time, Wire
 
 Clock = Annotated[str, Field(pattern=r"^([01]\d|2[0-3]):[0-5]\d$|^24:00$", examples=["08:00"])]
 Grams = Annotated[float, Field(ge=0, le=50_000, allow_inf_nan=False)]
@@ -37,13 +37,16 @@ class Staffed(Wire):
         return self
 
 
+Day = Annotated[list[Staffed], Field(max_length=24)]
+
+
 class SiteHours(Wire):
     """When hands are at a site. `week` has seven rows, Monday first; `days` are dates with hours of their own."""
 
     site: Label = ""
-    zone: str = "UTC"
-    week: list[list[Staffed]] = Field(min_length=7, max_length=7)
-    days: dict[date, list[Staffed]] = Field(default_factory=dict)
+    zone: str = Field(default="UTC", max_length=60)
+    week: list[Day] = Field(min_length=7, max_length=7)
+    days: dict[date, Day] = Field(default_factory=dict, max_length=2000)
     people: int = Field(default=1, ge=1, le=50)
 
     @field_validator("zone")
@@ -178,8 +181,8 @@ class UpkeepOrder(Wire):
     """A span in which a machine may not build."""
 
     machine: Label
-    begin: Time
-    end: Time
+    begin: GivenTime
+    end: GivenTime
     text: Label = Field(default="", examples=["new belts"])
 
     @model_validator(mode="after")

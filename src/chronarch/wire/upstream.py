@@ -9,7 +9,7 @@ from pydantic import Field, TypeAdapter
 from chronarch.core.gcode.plan import Mark, Plan
 from chronarch.core.happenings import Happening
 from chronarch.core.states import MachineState
-from chronarch.wire.common import Time, Wire
+from chronarch.wire.common import GivenTime, Time, Wire
 from chronarch.wire.hands import Action, Hands, LogLine
 from chronarch.wire.machines import BuildBrief, Model, Reading
 
@@ -60,10 +60,10 @@ class Charge(Wire):
 
 class Hello(Wire):
     kind: Literal["hello"] = "hello"
-    tender: str
-    epoch: str
+    tender: str = Field(min_length=1, max_length=60)
+    epoch: str = Field(min_length=1, max_length=40)
     """Names this tender's journal; a new journal has a new epoch."""
-    place: str = ""
+    place: str = Field(default="", max_length=300)
     """Host and process, so that a second tender of the name can be told who holds it."""
 
 
@@ -71,9 +71,9 @@ class Event(Wire):
     """One thing that happened and must not be lost; numbered from 1 within the epoch."""
 
     kind: Literal["event"] = "event"
-    sequence: int
+    sequence: int = Field(ge=1, lt=2**62)
     machine: str
-    at: Time
+    at: GivenTime
     body: Annotated[Happening, Field(discriminator="kind")]
 
 

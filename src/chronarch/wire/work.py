@@ -6,9 +6,10 @@ from typing import Annotated, Literal
 
 from pydantic import Field, field_validator, model_validator
 
+from chronarch.core.bounds import Counted, Named, Number
 from chronarch.core.states import BuildState, JobState, Outcome, Verdict
 from chronarch.core.tags import BadTags, parse_tags
-from chronarch.wire.common import Label, NozzleMm, Promise, Range, Tags, Time, Wire
+from chronarch.wire.common import GivenTime, Label, NozzleMm, Promise, Range, Tags, Time, Wire
 
 Side = Annotated[float, Field(gt=0, lt=10_000, allow_inf_nan=False)]
 
@@ -41,18 +42,18 @@ class Requirement(Wire):
 class JobOrder(Wire):
     """Pieces of a file, or of a part by whichever of its files fits the machine that comes free."""
 
-    file: int | str | None = Field(default=None, examples=["bobbin-32.gcode"])
+    file: Number | Named | None = Field(default=None, examples=["bobbin-32.gcode"])
     """The file's number or its name."""
-    part: int | str | None = None
+    part: Number | Named | None = None
     """The part's number or its name, instead of a file."""
-    revision: int | None = Field(default=None, ge=1)
+    revision: Number | None = None
     """Make all copies from this revision of the file; without one each is made from the newest."""
     copies: int = Field(default=1, ge=1, le=10_000)
     requirement: Requirement = Requirement()
     held: bool = False
     priority: int = Field(default=0, ge=-2, le=2)
-    due: Time | None = None
-    not_before: Time | None = None
+    due: GivenTime | None = None
+    not_before: GivenTime | None = None
     note: str = Field(default="", max_length=2000)
     tags: Tags = Field(default_factory=list)
 
@@ -68,14 +69,14 @@ class JobOrder(Wire):
 class JobChange(Wire):
     """What may be changed of a job; what is left out stays, None takes a time away."""
 
-    revision: int | None = Field(default=None, ge=0)
+    revision: Counted | None = None
     """Pin its waiting copies to a revision of its file; 0 lets them follow the newest."""
     copies: int | None = Field(default=None, ge=1, le=10_000)
     """Fewer than are good already sends the rest to stock."""
     requirement: Requirement | None = None
     priority: int | None = Field(default=None, ge=-2, le=2)
-    due: Time | None = None
-    not_before: Time | None = None
+    due: GivenTime | None = None
+    not_before: GivenTime | None = None
     note: str | None = Field(default=None, max_length=2000)
     tags: Tags | None = None
 
@@ -83,15 +84,15 @@ class JobChange(Wire):
 class JobBatch(Wire):
     """One wish for several jobs."""
 
-    jobs: list[int] = Field(min_length=1, max_length=500)
+    jobs: list[Number] = Field(min_length=1, max_length=500)
     wish: Literal["hold", "release", "withdraw", "top", "untop"]
 
 
 class QueueMove(Wire):
     """Put jobs before another one in the line, in the order given; without `before` at its end."""
 
-    jobs: list[int] = Field(min_length=1, max_length=500)
-    before: int | None = None
+    jobs: list[Number] = Field(min_length=1, max_length=500)
+    before: Number | None = None
 
 
 class QueueLine(Wire):

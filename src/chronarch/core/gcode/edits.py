@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Annotated, Literal
+
+from annotated_types import Len
+
+from chronarch.core.bounds import Celsius, Counted, LayerNumber, LineNumber, Mm, Percent, Word
 
 
 @dataclass(frozen=True)
 class SetFromLayer:
     """From a layer on: temperatures in °C, fan and speed in %. None leaves as it is."""
 
-    layer: int
-    nozzle_c: float | None = None
-    bed_c: float | None = None
-    fan_pct: float | None = None
-    speed_pct: float | None = None
+    layer: LayerNumber
+    nozzle_c: Celsius | None = None
+    bed_c: Celsius | None = None
+    fan_pct: Percent | None = None
+    speed_pct: Percent | None = None
     kind: Literal["set"] = "set"
 
 
@@ -22,8 +26,8 @@ class SetFromLayer:
 class PauseAt:
     """Stop before a layer until a person comes; the message is shown at the machine."""
 
-    layer: int
-    message: str = ""
+    layer: LayerNumber
+    message: Word = ""
     kind: Literal["pause"] = "pause"
 
 
@@ -31,8 +35,8 @@ class PauseAt:
 class SkipObject:
     """Leave one object out, from a layer on."""
 
-    object: str
-    from_layer: int = 1
+    object: Word
+    from_layer: LayerNumber = 1
     kind: Literal["skip"] = "skip"
 
 
@@ -40,8 +44,8 @@ class SkipObject:
 class Repeat:
     """Lay everything `copies` times in all, side by side, `gap_mm` apart."""
 
-    copies: int
-    gap_mm: float = 5.0
+    copies: Counted
+    gap_mm: Mm = 5.0
     kind: Literal["repeat"] = "repeat"
 
 
@@ -49,7 +53,7 @@ class Repeat:
 class StartFrom:
     """Begin at a layer; what is below stands on the bed already."""
 
-    layer: int
+    layer: LayerNumber
     kind: Literal["start-from"] = "start-from"
 
 
@@ -66,9 +70,9 @@ class OwnSections:
 class ReplaceLines:
     """Lines `first` to `last` (from 1, both included) give way to `text`; `last` = `first` - 1 puts it in before."""
 
-    first: int
-    last: int
-    text: str
+    first: LineNumber
+    last: LineNumber
+    text: Annotated[str, Len(0, 1_000_000)]
     kind: Literal["lines"] = "lines"
 
 

@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import zlib
+from collections.abc import Iterator
 from typing import Any
 
 import zstandard
 
-from chronarch.core.errors import NotGcode
+from chronarch.core.errors import NotGcode, TooLarge
 
 SUFFIXES = (".gz", ".zst")
 _GZIP, _ZSTD = b"\x1f\x8b", b"\x28\xb5\x2f\xfd"
 PIECE = 1 << 20
+SLICE = 512
+"""Zstandard is fed so many bytes at a time: what comes of them, 128 KiB for every four bytes at most, is bounded."""
+MOST_TIMES, FREELY = 200, 64 << 20
+"""A packed file may become so many times as large, and so many bytes more. G-code becomes 3 to 20 times as large."""
 
 
 def is_packed(head: bytes) -> bool:
@@ -20,32 +25,48 @@ def is_packed(head: bytes) -> bool:
 
 
 class Unpacker:
-    """Takes a file's bytes in pieces of any size and gives them back unpacked. No I/O."""
+    """Takes a file's bytes in pieces of any size and gives them back unpacked, `largest` at most. No I/O."""
 
-    def __init__(self) -> None:
+    def __init__(self, largest: int) -> None:
+        self._largest = largest
         self._head = b""
         self._kind = ""
         self._work: Any = None
         self._between = False
+        self._came = self._made = 0
 
     @property
     def packed(self) -> bool:
         return self._kind in ("gzip", "zstd")
 
-    def feed(self, data: bytes) -> list[bytes]:
-        """What the next bytes unpack to, in pieces of bounded size. Raises NotGcode when they are damaged."""
+    def feed(self, data: bytes) -> Iterator[bytes]:
+        """What the next bytes unpack to, in pieces of bounded size. Raises NotGcode when they are damaged or become
+        far more than they are, TooLarge when all is over the largest."""
+        self._came += len(data)
         if not self._kind:
             self._head += data
             if len(self._head) < 4:
-                return []
+                return
             data, self._head = self._head, b""
             self._begin(data)
-        if not self.packed:
-            return [data] if data else []
         try:
-            return self._unpack(data)
+            for piece in self._unpack(data) if self.packed else [data]:
+                self._count(piece)
+                if piece:
+                    yield piece
         except (zlib.error, zstandard.ZstdError) as error:
             raise NotGcode(f"The packed file is damaged ({error}). Pack it again, or send it unpacked.") from None
+
+    def _count(self, piece: bytes) -> None:
+        self._made += len(piece)
+        if self._made > self._largest:
+            raise TooLarge(
+                f"The file is larger than the {self._largest / 1e6:g} MB that are taken; send a smaller one."
+            )
+        if self._made > self._came * MOST_TIMES + FREELY:
+            raise NotGcode(
+                f"The packed file becomes over {MOST_TIMES} times as large, as no G-code does. Send it unpacked."
+            )
 
     def _begin(self, data: bytes) -> None:
         if data.startswith(_GZIP):
@@ -55,27 +76,28 @@ class Unpacker:
         else:
             self._kind = "plain"
 
-    def _unpack(self, data: bytes) -> list[bytes]:
-        out: list[bytes] = []
+    def _unpack(self, data: bytes) -> Iterator[bytes]:
         while data:
             if self._between:
                 # another packed piece may follow the one that has ended; anything else is padding
                 self._head += data
                 if len(self._head) < 4:
-                    return out
+                    return
                 data, self._head = self._head, b""
                 if not is_packed(data):
-                    return out
+                    return
                 self._begin(data)
                 self._between = False
             if self._kind == "gzip":
-                out.append(self._work.decompress(data, PIECE))
+                yield self._work.decompress(data, PIECE)
                 data = self._work.unused_data if self._work.eof else self._work.unconsumed_tail
             else:
-                out.append(self._work.decompress(data))
-                data = self._work.unused_data
+                rest = memoryview(data)
+                while len(rest) and not self._work.eof:
+                    yield self._work.decompress(rest[:SLICE])
+                    rest = rest[SLICE:]
+                data = self._work.unused_data + bytes(rest)
             self._between = bool(self._work.eof)
-        return [piece for piece in out if piece]
 
     def end(self) -> list[bytes]:
         """What is left at the end. Raises NotGcode when a packed file was cut short."""
@@ -87,9 +109,9 @@ class Unpacker:
         return []
 
 
-def unpack(data: bytes) -> bytes:
-    """A whole file, unpacked if it was packed. Raises NotGcode."""
-    unpacker = Unpacker()
+def unpack(data: bytes, largest: int = 2 << 30) -> bytes:
+    """A whole file, unpacked if it was packed. Raises NotGcode, TooLarge."""
+    unpacker = Unpacker(largest)
     return b"".join([*unpacker.feed(data), *unpacker.end()])
 
 

@@ -10,12 +10,14 @@ from fastapi.responses import FileResponse
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.bounds import Counted, Number, Word
 from chronarch.core.states import BuildState, MachineState, Verdict
 from chronarch.records import orders, queries
 from chronarch.records import tables as t
 from chronarch.service.access import Operator, Reader, Who
 from chronarch.service.again import AgainRoute
 from chronarch.service.fleet import Known
+from chronarch.service.openapi import body
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import work as w
@@ -37,8 +39,8 @@ async def _find(db: AsyncSession, number: int) -> Any:
 async def builds(
     who: Reader,
     shop: TheShop,
-    machine: str | None = None,
-    job: int | None = None,
+    machine: Word | None = None,
+    job: Number | None = None,
     uncleared: bool = False,
     limit: Annotated[int, Query(ge=1, le=1000)] = 50,
 ) -> list[w.Build]:
@@ -54,8 +56,8 @@ async def builds(
         return [queries.build_wire(row) for row in await db.execute(query)]
 
 
-@router.get("/builds/{number}")
-async def build(number: int, who: Reader, shop: TheShop) -> w.Build:
+@router.get("/builds/{number:record}")
+async def build(number: Number, who: Reader, shop: TheShop) -> w.Build:
     async with shop.sessions() as db:
         return queries.build_wire(await _find(db, number))
 
@@ -77,26 +79,30 @@ async def have_done(shop: Shop, number: int, deed: Deed, **more: Any) -> w.Build
         return queries.build_wire(await _find(db, number))
 
 
-@router.post("/builds/{number}/pause")
-async def pause(number: int, because: w.Because, who: Operator, shop: TheShop) -> w.Build:
+@router.post("/builds/{number:record}/pause")
+async def pause(number: Number, because: w.Because, who: Operator, shop: TheShop) -> w.Build:
     """Stop feeding at the next line, lift and park. Answers once the machine stands."""
-    return await have_done(shop, number, "pause", reason=because.reason or f"asked for by {who.name}", by=who.name)
+    return await have_done(
+        shop, number, "pause", reason=because.reason or f"asked for by {who.signature}", by=who.signature
+    )
 
 
-@router.post("/builds/{number}/resume")
-async def resume(number: int, who: Operator, shop: TheShop) -> w.Build:
+@router.post("/builds/{number:record}/resume")
+async def resume(number: Number, who: Operator, shop: TheShop) -> w.Build:
     """Undo a pause; the build goes on with the very next line."""
-    return await have_done(shop, number, "resume", by=who.name)
+    return await have_done(shop, number, "resume", by=who.signature)
 
 
-@router.post("/builds/{number}/stop")
-async def stop(number: int, because: w.Because, who: Operator, shop: TheShop) -> w.Build:
+@router.post("/builds/{number:record}/stop")
+async def stop(number: Number, because: w.Because, who: Operator, shop: TheShop) -> w.Build:
     """End a build for good: heaters off, park, bed presented."""
-    return await have_done(shop, number, "stop", reason=because.reason or f"asked for by {who.name}", by=who.name)
+    return await have_done(
+        shop, number, "stop", reason=because.reason or f"asked for by {who.signature}", by=who.signature
+    )
 
 
-@router.post("/builds/{number}/verdict")
-async def verdict(number: int, order: w.Clearing, who: Operator, shop: TheShop) -> w.Build:
+@router.post("/builds/{number:record}/verdict")
+async def verdict(number: Number, order: w.Clearing, who: Operator, shop: TheShop) -> w.Build:
     """The bed is cleared, and this came of the build: what is good is counted, the rest is back in the queue."""
     return await judge(shop, number, order, who)
 
@@ -121,7 +127,7 @@ async def judge(shop: Shop, number: int, order: w.Clearing, who: Who) -> w.Build
         job = await db.get_one(t.Job, build.job_id)
         before = (await queries.copies_of(db, [job]))[job.id]
         build.verdict, build.good_pieces = _count(build, order)
-        build.scrap_reason, build.judged_by = order.reason, who.name
+        build.scrap_reason, build.judged_by = order.reason, who.signature
         build.cleared_at = build.cleared_at or shop.clock.now()
         if not lifted:
             if machine.release_stuck:
@@ -164,10 +170,10 @@ def _count(build: t.Build, order: w.Clearing) -> tuple[str, int]:
     return (Verdict.GOOD if good else Verdict.SCRAP), good
 
 
-@router.put("/builds/{number}/photo")
-async def put_photo(number: int, request: Request, who: Operator, shop: TheShop) -> w.Build:
+@router.put("/builds/{number:record}/photo", openapi_extra=body("image/jpeg", "image/png"))
+async def put_photo(number: Number, request: Request, who: Operator, shop: TheShop) -> w.Build:
     """A picture of what went wrong, JPEG or PNG."""
-    received = await shop.blobs.receive(request.stream(), LARGEST_PHOTO, unpack=False)
+    received = await shop.blobs.receive(request.stream(), LARGEST_PHOTO)
     with received.path.open("rb") as source:
         head = source.read(8)
     if not head.startswith((b"\xff\xd8\xff", b"\x89PNG\r\n\x1a\n")):
@@ -187,8 +193,8 @@ async def put_photo(number: int, request: Request, who: Operator, shop: TheShop)
         return queries.build_wire(await _find(db, number))
 
 
-@router.get("/builds/{number}/photo", response_class=Response, responses={200: {"content": {"image/jpeg": {}}}})
-async def photo(number: int, who: Reader, shop: TheShop) -> FileResponse:
+@router.get("/builds/{number:record}/photo", response_class=Response, responses={200: {"content": {"image/jpeg": {}}}})
+async def photo(number: Number, who: Reader, shop: TheShop) -> FileResponse:
     """The picture that somebody took of what went wrong."""
     async with shop.sessions() as db:
         build = await db.get(t.Build, number)
@@ -200,9 +206,11 @@ async def photo(number: int, who: Reader, shop: TheShop) -> FileResponse:
 
 
 @router.get("/notices", tags=["notices"])
-async def notices(who: Reader, shop: TheShop, seen: bool = False, limit: int = 100) -> list[w.Notice]:
+async def notices(
+    who: Reader, shop: TheShop, seen: bool = False, limit: Annotated[int, Query(ge=1, le=1000)] = 100
+) -> list[w.Notice]:
     """Notices, newest first; those already seen too with `seen`."""
-    query = select(t.Notice).order_by(t.Notice.id.desc()).limit(max(1, min(limit, 1000)))
+    query = select(t.Notice).order_by(t.Notice.id.desc()).limit(limit)
     if not seen:
         query = query.where(~t.Notice.seen)
     names = {known.row.id: known.row.name for known in shop.fleet.all()}
@@ -223,7 +231,7 @@ async def notices(who: Reader, shop: TheShop, seen: bool = False, limit: int = 1
 
 
 @router.post("/notices/seen", tags=["notices"])
-async def all_seen(who: Operator, shop: TheShop, up_to: int) -> w.Done:
+async def all_seen(who: Operator, shop: TheShop, up_to: Counted) -> w.Done:
     """Mark every notice up to this number as seen."""
     async with shop.sessions() as db:
         await db.execute(update(t.Notice).where(t.Notice.id <= up_to).values(seen=True))

@@ -10,6 +10,7 @@ from fastapi.responses import FileResponse
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.bounds import LayerNumber, Number, Word
 from chronarch.core.fleet import MachineModel
 from chronarch.records import library
 from chronarch.records import tables as t
@@ -19,6 +20,7 @@ from chronarch.service.intake import core_models
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import library as w
+from chronarch.wire.common import Hash
 
 router = APIRouter(tags=["contents"], prefix="/contents/{sha256}", route_class=AgainRoute)
 FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
@@ -51,7 +53,7 @@ def _known(shop: Shop, sha256: str) -> str:
 
 
 @router.get("", response_class=FileResponse)
-async def whole(sha256: str, who: Reader, shop: TheShop) -> FileResponse:
+async def whole(sha256: Hash, who: Reader, shop: TheShop) -> FileResponse:
     """The bytes themselves."""
     return FileResponse(
         shop.blobs.path(_known(shop, sha256)), media_type="text/x.gcode", filename=f"{sha256[:12]}.gcode"
@@ -59,7 +61,7 @@ async def whole(sha256: str, who: Reader, shop: TheShop) -> FileResponse:
 
 
 @router.get("/reading")
-async def reading(sha256: str, who: Reader, shop: TheShop, model: str = "") -> w.FileReading:
+async def reading(sha256: Hash, who: Reader, shop: TheShop, model: Word = "") -> w.FileReading:
     """What it says for a model."""
     name, _ = await model_for(shop, model)
     async with shop.sessions() as db:
@@ -67,14 +69,14 @@ async def reading(sha256: str, who: Reader, shop: TheShop, model: str = "") -> w
 
 
 @router.get("/layers")
-async def layers(sha256: str, who: Reader, shop: TheShop, model: str = "") -> list[w.LayerRow]:
+async def layers(sha256: Hash, who: Reader, shop: TheShop, model: Word = "") -> list[w.LayerRow]:
     """The table of its layers."""
     _, figures = await model_for(shop, model)
     return await shop.readers.table(shop.blobs.path(_known(shop, sha256)), shop.blobs.derived(sha256), figures)
 
 
-@router.get("/layers/{layer}", response_class=Response, responses=BINARY)
-async def layer(sha256: str, layer: int, who: Reader, shop: TheShop, model: str = "") -> Response:
+@router.get("/layers/{layer:record}", response_class=Response, responses=BINARY)
+async def layer(sha256: Hash, layer: LayerNumber, who: Reader, shop: TheShop, model: Word = "") -> Response:
     """One layer's moves in binary (docs/protocols/layers.md); 0 is what comes before the first."""
     _, figures = await model_for(shop, model)
     path, derived = shop.blobs.path(_known(shop, sha256)), shop.blobs.derived(sha256)
@@ -86,7 +88,7 @@ async def layer(sha256: str, layer: int, who: Reader, shop: TheShop, model: str 
 
 
 @router.get("/shape", response_class=Response, responses=BINARY)
-async def shape(sha256: str, who: Reader, shop: TheShop, model: str = "") -> Response:
+async def shape(sha256: Hash, who: Reader, shop: TheShop, model: Word = "") -> Response:
     """All that is laid, thinned, in binary (docs/protocols/layers.md)."""
     _, figures = await model_for(shop, model)
     data = await shop.readers.shape(shop.blobs.path(_known(shop, sha256)), shop.blobs.derived(sha256), figures)
@@ -97,12 +99,12 @@ async def shape(sha256: str, who: Reader, shop: TheShop, model: str = "") -> Res
     "/drawing.{kind}", response_class=Response, responses={200: {"content": {"image/png": {}, "image/svg+xml": {}}}}
 )
 async def drawing(
-    sha256: str,
+    sha256: Hash,
     kind: Literal["png", "svg"],
     who: Reader,
     shop: TheShop,
-    model: str = "",
-    layer: int | None = None,
+    model: Word = "",
+    layer: LayerNumber | None = None,
     title: Annotated[str, Query(max_length=120)] = "",
 ) -> Response:
     """A picture: one layer from above on its bed, or the whole part from a corner."""
@@ -119,7 +121,9 @@ async def drawing(
 
 
 @router.get("/picture", response_class=FileResponse)
-async def picture(sha256: str, who: Reader, shop: TheShop, width: int = 200) -> FileResponse:
+async def picture(
+    sha256: Hash, who: Reader, shop: TheShop, width: Annotated[int, Query(ge=1, le=10_000)] = 200
+) -> FileResponse:
     """The thumbnail the slicer left that is nearest a width in pixels."""
     async with shop.sessions() as db:
         row = await db.execute(select(t.ContentReading).where(t.ContentReading.sha256 == sha256).limit(1))
@@ -136,10 +140,10 @@ async def picture(sha256: str, who: Reader, shop: TheShop, width: int = 200) -> 
 
 @router.get("/text")
 async def text(
-    sha256: str,
+    sha256: Hash,
     who: Reader,
     shop: TheShop,
-    first: Annotated[int, Query(ge=1)] = 1,
+    first: Number = 1,
     count: Annotated[int, Query(ge=1, le=2000)] = 200,
 ) -> w.Lines:
     """Some of its lines."""

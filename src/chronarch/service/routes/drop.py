@@ -12,6 +12,7 @@ from fastapi import APIRouter, File, Form, Header, Query, Request, Response, Upl
 from pydantic import BaseModel
 from sqlalchemy import select
 
+from chronarch.core.bounds import Number, Word
 from chronarch.core.gcode.packed import plain_name
 from chronarch.core.names import check_folder, check_name
 from chronarch.records import library
@@ -20,9 +21,11 @@ from chronarch.service.access import Operator, Reader, Who
 from chronarch.service.again import AgainRoute
 from chronarch.service.blobs import Received
 from chronarch.service.once import Note, fingerprint, once
+from chronarch.service.openapi import body
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import library as w
+from chronarch.wire.common import Label
 
 router = APIRouter(tags=["files"], route_class=AgainRoute)
 ANSWER_WITHIN_S = 20.0
@@ -47,23 +50,23 @@ def _digest_of(header: str) -> str:
     status_code=201,
     response_model=w.Dropped,
     responses=Answers,  # type: ignore[arg-type]
-    openapi_extra={"requestBody": {"content": {"text/x.gcode": {"schema": {"type": "string", "format": "binary"}}}}},
+    openapi_extra=body("text/x.gcode", "application/gzip", "application/zstd"),
 )
 async def drop_raw(
-    name: str,
+    name: Word,
     request: Request,
     who: Operator,
     shop: TheShop,
     asked: Annotated[w.DropWish, Query()],
-    content_digest: Annotated[str | None, Header()] = None,
-    idempotency_key: Annotated[str | None, Header()] = None,
+    content_digest: Annotated[Word | None, Header()] = None,
+    idempotency_key: Annotated[Word | None, Header()] = None,
 ) -> Response:
     """Add a sliced file; its bytes are the body, plain, gzip or zstd, and `name` may begin with its folder. A changed
     file of the same name is a new revision (201); the same content again changes nothing (200). With `queue`, copies
     of it are queued too. Takes the reading longer than 20 s, the answer is the arrival (202), which tells how far it
     is."""
     wanted = _digest_of(content_digest) if content_digest else None
-    received = await shop.blobs.receive(request.stream(), shop.settings.largest_file)
+    received = await shop.intake.receive(request.stream())
     if wanted is not None and wanted not in (received.sent_sha256, received.sha256):
         received.path.unlink(missing_ok=True)
         raise Refused(422, "The file did not arrive whole: its hash is not the one announced. Send it again.")
@@ -75,15 +78,15 @@ async def drop_form(
     who: Operator,
     shop: TheShop,
     file: Annotated[UploadFile, File()],
-    folder: Annotated[str, Form()] = "",
+    folder: Annotated[Word, Form()] = "",
     queue: Annotated[bool, Form()] = False,
     copies: Annotated[int, Form(ge=1, le=10_000)] = 1,
-    material: Annotated[str, Form()] = "",
-    colour: Annotated[str, Form()] = "",
-    machine: Annotated[str, Form()] = "",
-    model: Annotated[str, Form()] = "",
+    material: Annotated[Label, Form()] = "",
+    colour: Annotated[Label, Form()] = "",
+    machine: Annotated[Label, Form()] = "",
+    model: Annotated[Label, Form()] = "",
     held: Annotated[bool, Form()] = False,
-    idempotency_key: Annotated[str | None, Header()] = None,
+    idempotency_key: Annotated[Word | None, Header()] = None,
 ) -> Response:
     """The same as a form (multipart/form-data) with the file in `file`, as slicers and scripts send it."""
 
@@ -91,7 +94,7 @@ async def drop_form(
         while piece := await file.read(PIECE):
             yield piece
 
-    received = await shop.blobs.receive(pieces(), shop.settings.largest_file)
+    received = await shop.intake.receive(pieces())
     wish = w.QueueWish(copies=copies, material=material, colour=colour, machine=machine, model=model, held=held)
     return await _drop(shop, received, file.filename or "", folder, wish if queue else None, who, idempotency_key)
 
@@ -109,7 +112,7 @@ async def _drop(
 
         async def work(note: Note) -> tuple[int, BaseModel]:
             queue = wish.model_dump() if wish is not None else None
-            number = await shop.intake.take(received, name, who.name, note, folder=folder, queue=queue)
+            number = await shop.intake.take(received, name, who.signature, note, folder=folder, queue=queue)
             return await resume(str(number))
 
         async def resume(number: str) -> tuple[int, BaseModel]:
@@ -162,8 +165,8 @@ async def arrivals(who: Reader, shop: TheShop) -> list[w.Arrival]:
         return [_arrival(shop, row) for row in rows]
 
 
-@router.get("/arrivals/{number}")
-async def arrival(number: int, who: Reader, shop: TheShop) -> w.Arrival:
+@router.get("/arrivals/{number:record}")
+async def arrival(number: Number, who: Reader, shop: TheShop) -> w.Arrival:
     """One of them, also after it was added or refused."""
     async with shop.sessions() as db:
         row = await db.get(t.Arrival, number)

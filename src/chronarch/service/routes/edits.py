@@ -6,6 +6,7 @@ import hashlib
 
 from fastapi import APIRouter
 
+from chronarch.core.bounds import Named, Number, Word
 from chronarch.records.library import Kept
 from chronarch.service.access import Operator, Reader
 from chronarch.service.again import AgainRoute
@@ -26,7 +27,7 @@ async def _kept(shop: Shop, which: str, order: w.EditOrder) -> Kept:
 
 
 @router.post("/preview")
-async def preview(which: str, order: w.EditOrder, who: Reader, shop: TheShop) -> w.EditPreview:
+async def preview(which: Named, order: w.EditOrder, who: Reader, shop: TheShop) -> w.EditPreview:
     """What an edit would change, in lines and in time and material. Nothing is kept."""
     kept = await _kept(shop, which, order)
     _, figures = await model_for(shop, order.model)
@@ -34,7 +35,7 @@ async def preview(which: str, order: w.EditOrder, who: Reader, shop: TheShop) ->
 
 
 @router.post("/edit", status_code=201)
-async def edit(which: str, order: w.EditOrder, who: Operator, shop: TheShop) -> w.File:
+async def edit(which: Named, order: w.EditOrder, who: Operator, shop: TheShop) -> w.File:
     """Make an edit: its result is the file's newest revision."""
     kept = await _kept(shop, which, order)
     _, figures = await model_for(shop, order.model)
@@ -47,7 +48,7 @@ async def edit(which: str, order: w.EditOrder, who: Operator, shop: TheShop) -> 
             raise Refused(409, "The edit changes nothing in this file.")
         received = Received(out, sha256, out.stat().st_size, sha256)
         how = f"from revision {kept.revision.number}: {done.text}"
-        number = await shop.intake.take(received, kept.file.name, who.name, how=how)
+        number = await shop.intake.take(received, kept.file.name, who.signature, how=how)
         _, body = await answer_of(shop, await shop.intake.settled(number, 600))
     finally:
         out.unlink(missing_ok=True)
@@ -58,7 +59,7 @@ async def edit(which: str, order: w.EditOrder, who: Operator, shop: TheShop) -> 
 
 @router.get("/difference")
 async def difference(
-    which: str, who: Reader, shop: TheShop, earlier: int, later: int | None = None, model: str = ""
+    which: Named, who: Reader, shop: TheShop, earlier: Number, later: Number | None = None, model: Word = ""
 ) -> w.Difference:
     """How a revision (the newest without one) differs from an earlier one."""
     name, figures = await model_for(shop, model)

@@ -12,6 +12,7 @@ from sqlalchemy import delete, func, select, update
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.bounds import Figure, Named, Number, Word
 from chronarch.core.gcode.preflight import Severity, machine_findings
 from chronarch.core.names import check_folder
 from chronarch.records import library
@@ -24,6 +25,7 @@ from chronarch.service.intake import drop_unused, make_folders
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import library as w
+from chronarch.wire.common import Hash
 from chronarch.wire.work import Done
 
 router = APIRouter(tags=["files"], route_class=AgainRoute)
@@ -42,16 +44,16 @@ async def find_file(db: AsyncSession, which: str, *, binned: bool = True, revisi
 async def files(
     who: Reader,
     shop: TheShop,
-    search: str = "",
-    folder: str | None = None,
-    tag: str = "",
-    material: str = "",
-    nozzle_mm: float | None = None,
-    model: str = "",
-    least_s: float | None = None,
-    most_s: float | None = None,
-    least_size: int | None = None,
-    most_size: int | None = None,
+    search: Word = "",
+    folder: Word | None = None,
+    tag: Word = "",
+    material: Word = "",
+    nozzle_mm: Figure | None = None,
+    model: Word = "",
+    least_s: Figure | None = None,
+    most_s: Figure | None = None,
+    least_size: Figure | None = None,
+    most_size: Figure | None = None,
     binned: bool = False,
 ) -> list[w.File]:
     """Files, newest first; those in the bin with `binned`. `search` looks in names, notes, tags, folders and parts;
@@ -86,7 +88,7 @@ async def files(
 
 
 @router.get("/files/{which}")
-async def file(which: str, who: Reader, shop: TheShop, model: str = "", revision: int | None = None) -> w.File:
+async def file(which: Named, who: Reader, shop: TheShop, model: Word = "", revision: Number | None = None) -> w.File:
     """One file, by number or name, as a model reads it (the first without one)."""
     async with shop.sessions() as db:
         kept = await find_file(db, which, revision=revision)
@@ -100,7 +102,7 @@ async def file(which: str, who: Reader, shop: TheShop, model: str = "", revision
 
 
 @router.patch("/files/{which}")
-async def change_file(which: str, change: w.FileChange, who: Operator, shop: TheShop) -> w.File:
+async def change_file(which: Named, change: w.FileChange, who: Operator, shop: TheShop) -> w.File:
     """Rename a file, file it elsewhere, note, tag or give it to a part."""
     async with shop.sessions() as db:
         kept = await find_file(db, which, binned=False)
@@ -132,7 +134,7 @@ async def change_file(which: str, change: w.FileChange, who: Operator, shop: The
 
 
 @router.get("/files/{which}/content", response_class=FileResponse)
-async def content(which: str, who: Reader, shop: TheShop, revision: int | None = None) -> FileResponse:
+async def content(which: Named, who: Reader, shop: TheShop, revision: Number | None = None) -> FileResponse:
     """The file's bytes, or those of an earlier revision."""
     async with shop.sessions() as db:
         kept = await find_file(db, which, revision=revision)
@@ -144,14 +146,14 @@ async def content(which: str, who: Reader, shop: TheShop, revision: int | None =
 
 
 @router.get("/files/{which}/revisions")
-async def revisions(which: str, who: Reader, shop: TheShop) -> list[w.Revision]:
+async def revisions(which: Named, who: Reader, shop: TheShop) -> list[w.Revision]:
     """All contents a file has had, newest first."""
     async with shop.sessions() as db:
         return await library.revisions(db, (await find_file(db, which)).file.id)
 
 
-@router.post("/files/{which}/revisions/{number}/restore", status_code=201)
-async def restore_revision(which: str, number: int, who: Operator, shop: TheShop) -> w.File:
+@router.post("/files/{which}/revisions/{number:record}/restore", status_code=201)
+async def restore_revision(which: Named, number: Number, who: Operator, shop: TheShop) -> w.File:
     """Make an earlier content the newest revision again."""
     async with shop.sessions() as db:
         kept = await find_file(db, which, binned=False, revision=number)
@@ -159,7 +161,7 @@ async def restore_revision(which: str, number: int, who: Operator, shop: TheShop
         if file.newest == number:
             raise Refused(409, f"Revision {number} is the newest already.")
         text = f"revision {number} again"
-        await library.next_revision(db, file, kept.revision.sha256, text, shop.clock.now(), who.name)
+        await library.next_revision(db, file, kept.revision.sha256, text, shop.clock.now(), who.signature)
         await db.commit()
         wire = library.file_wire(await find_file(db, str(file.id)), await shop.paces(db))
     shop.hub.changed("files", "jobs")
@@ -168,14 +170,14 @@ async def restore_revision(which: str, number: int, who: Operator, shop: TheShop
 
 
 @router.get("/files/{which}/history")
-async def history(which: str, who: Reader, shop: TheShop) -> w.History:
+async def history(which: Named, who: Reader, shop: TheShop) -> w.History:
     """What became of its builds, by machine and model, and planned against real time."""
     async with shop.sessions() as db:
         return await library.history(db, file=(await find_file(db, which)).file.id)
 
 
 @router.get("/files/{which}/preflight")
-async def preflight(which: str, who: Reader, shop: TheShop, machine: str) -> list[w.Finding]:
+async def preflight(which: Named, who: Reader, shop: TheShop, machine: Named) -> list[w.Finding]:
     """What stands against a file on one machine as it is now, its model's findings included."""
     known = shop.fleet.find(machine)
     async with shop.sessions() as db:
@@ -203,7 +205,7 @@ async def preflight(which: str, who: Reader, shop: TheShop, machine: str) -> lis
 
 
 @router.post("/files/{which}/overrule", status_code=201)
-async def overrule(which: str, order: w.Overruling, who: Operator, shop: TheShop) -> w.File:
+async def overrule(which: Named, order: w.Overruling, who: Operator, shop: TheShop) -> w.File:
     """Let this content run on a model although a rule refuses it. Who did so and why is recorded, and holds for this
     revision's content alone."""
     async with shop.sessions() as db:
@@ -212,7 +214,7 @@ async def overrule(which: str, order: w.Overruling, who: Operator, shop: TheShop
             raise Refused(422, f"There is no model {order.model!r} that has read this file; `chronarch models list`.")
         row = t.Overruling(
             sha256=kept.revision.sha256, model=order.model, rule=order.rule, reason=order.reason.strip(),
-            at=shop.clock.now(), by=who.name,
+            at=shop.clock.now(), by=who.signature,
         )  # fmt: skip
         await db.merge(row)
         await db.commit()
@@ -270,7 +272,7 @@ async def move_folder(order: w.FolderMove, who: Operator, shop: TheShop) -> Done
 
 
 @router.delete("/folders")
-async def remove_folder(path: str, who: Operator, shop: TheShop) -> Done:
+async def remove_folder(path: Word, who: Operator, shop: TheShop) -> Done:
     """Remove an empty folder."""
     async with shop.sessions() as db:
         held = await db.execute(
@@ -348,7 +350,7 @@ async def batch(order: w.Batch, who: Operator, shop: TheShop) -> w.BatchResult:
                 refused[number] = f"There is no file {number} {'in the bin' if order.deed == 'restore' else 'here'}."
                 continue
             try:
-                await _DEEDS[order.deed](shop, db, row, order, who.name)
+                await _DEEDS[order.deed](shop, db, row, order, who.signature)
                 await db.commit()
                 done.append(number)
             except Refused as error:
@@ -361,7 +363,9 @@ async def batch(order: w.Batch, who: Operator, shop: TheShop) -> w.BatchResult:
 
 
 @router.delete("/bin")
-async def empty_bin(who: Operator, shop: TheShop, files: Annotated[list[int] | None, Query()] = None) -> Done:
+async def empty_bin(
+    who: Operator, shop: TheShop, files: Annotated[list[Number] | None, Query(max_length=2000)] = None
+) -> Done:
     """Throw away what is in the bin, or some of it, for good. What builds were made from stays reachable by content."""
     async with shop.sessions() as db:
         query = select(t.File).where(t.File.binned_at.is_not(None), ~t.File.emptied)
@@ -385,7 +389,7 @@ async def empty_bin(who: Operator, shop: TheShop, files: Annotated[list[int] | N
 
 
 @router.get("/blobs/{sha256}", response_class=FileResponse)
-async def blob(sha256: str, who: TenderKey, shop: TheShop) -> FileResponse:
+async def blob(sha256: Hash, who: TenderKey, shop: TheShop) -> FileResponse:
     """A file's bytes by their hash, for tenders."""
     path = shop.blobs.path(sha256)
     if not re.fullmatch(r"[0-9a-f]{64}", sha256) or not path.exists():

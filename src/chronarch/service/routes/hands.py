@@ -14,6 +14,7 @@ from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core import hands as h
+from chronarch.core.bounds import Counted, Named, Number
 from chronarch.core.gcode.plan import Plan
 from chronarch.core.level_map import LevelMap
 from chronarch.core.states import WORKING, MachineState
@@ -24,9 +25,11 @@ from chronarch.service.access import Operator, Reader, TenderKey, Who
 from chronarch.service.again import AgainRoute
 from chronarch.service.fleet import Known
 from chronarch.service.intake import add_content
+from chronarch.service.openapi import body
 from chronarch.service.problems import Late, Refused
 from chronarch.service.routes.builds import have_done, running
 from chronarch.service.routes.contents import reading_of
+from chronarch.service.routes.machines import own_machine
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import hands as w
 from chronarch.wire.people import Scope
@@ -40,13 +43,13 @@ TRIES = 3
 
 
 @router.post("/machines/{name}/do")
-async def do(name: str, action: Annotated[w.Action, Body()], who: Operator, shop: TheShop) -> w.Did:
+async def do(name: Named, action: Annotated[w.Action, Body()], who: Operator, shop: TheShop) -> w.Did:
     """Do something at a machine; answers once the machine has done it. While a build runs only what is meant for one is
     possible. A line, and a guarded sequence, need the right to maintain."""
     known = shop.fleet.find(name)
     _may(action, known, who)
     h.check(action, known.model.core(), standing(shop, known))
-    reply = await shop.fleet.command(known, "act", HANDS_WITHIN_S, action=action, by=who.name)
+    reply = await shop.fleet.command(known, "act", HANDS_WITHIN_S, action=action, by=who.signature)
     return w.Did(text=f"{known.row.name}: {adjustment(action)}.", said=reply.said)
 
 
@@ -76,10 +79,10 @@ def standing(shop: Shop, known: Known) -> h.Standing:
 
 @router.get("/machines/{name}/log")
 async def log(
-    name: str,
+    name: Named,
     who: Reader,
     shop: TheShop,
-    after: Annotated[int, Query(ge=0)] = 0,
+    after: Counted = 0,
     limit: Annotated[int, Query(ge=1, le=5000)] = 500,
     search: Annotated[str, Query(max_length=100)] = "",
 ) -> list[w.LogLine]:
@@ -91,7 +94,7 @@ async def log(
 
 @router.get("/machines/{name}/level-maps")
 async def level_maps(
-    name: str, who: Reader, shop: TheShop, limit: Annotated[int, Query(ge=1, le=100)] = 20
+    name: Named, who: Reader, shop: TheShop, limit: Annotated[int, Query(ge=1, le=100)] = 20
 ) -> list[w.BedLevel]:
     """How level the bed was, newest first."""
     known = shop.fleet.find(name)
@@ -113,27 +116,27 @@ async def level_maps(
 # Running builds ----------------------------------------------------------------------------------------------------
 
 
-@router.put("/builds/{number}/pauses/{layer}")
-async def pause_before(number: int, layer: int, who: Operator, shop: TheShop) -> Build:
+@router.put("/builds/{number}/pauses/{layer:record}")
+async def pause_before(number: Number, layer: Counted, who: Operator, shop: TheShop) -> Build:
     """Pause once everything below a layer is laid; 0: once the layer that is being laid is."""
-    return await have_done(shop, number, "pause_before", layer=layer, by=who.name)
+    return await have_done(shop, number, "pause_before", layer=layer, by=who.signature)
 
 
-@router.delete("/builds/{number}/pauses/{layer}")
-async def no_pause_before(number: int, layer: int, who: Operator, shop: TheShop) -> Build:
+@router.delete("/builds/{number}/pauses/{layer:record}")
+async def no_pause_before(number: Number, layer: Counted, who: Operator, shop: TheShop) -> Build:
     """Take back a pause before a layer."""
-    return await have_done(shop, number, "no_pause_before", layer=layer, by=who.name)
+    return await have_done(shop, number, "no_pause_before", layer=layer, by=who.signature)
 
 
-@router.post("/builds/{number}/filament-change")
-async def filament_change(number: int, because: Because, who: Operator, shop: TheShop) -> Build:
+@router.post("/builds/{number:record}/filament-change")
+async def filament_change(number: Number, because: Because, who: Operator, shop: TheShop) -> Build:
     """Pause for a change of filament. Then `unload`, `load` and `purge` are done at the machine; then it is resumed."""
-    reason = because.reason or f"filament change asked for by {who.name}"
-    return await have_done(shop, number, "change_filament", reason=reason, by=who.name)
+    reason = because.reason or f"filament change asked for by {who.signature}"
+    return await have_done(shop, number, "change_filament", reason=reason, by=who.signature)
 
 
-@router.get("/builds/{number}/changes")
-async def changes(number: int, who: Reader, shop: TheShop) -> list[w.Change]:
+@router.get("/builds/{number:record}/changes")
+async def changes(number: Number, who: Reader, shop: TheShop) -> list[w.Change]:
     """What hands changed of a build, oldest first."""
     query = select(t.BuildChange).where(t.BuildChange.build_id == number).order_by(t.BuildChange.id)
     async with shop.sessions() as db:
@@ -219,16 +222,16 @@ async def _edited(shop: Shop, sha256: str, known: Known, skips: list[dict[str, o
     return edited, from_command, WirePlan.model_validate(plan).core()
 
 
-@router.post("/builds/{number}/skip/preview")
-async def preview_skip(number: int, order: w.Skip, who: Operator, shop: TheShop) -> w.SkipPlan:
+@router.post("/builds/{number:record}/skip/preview")
+async def preview_skip(number: Number, order: w.Skip, who: Operator, shop: TheShop) -> w.SkipPlan:
     """What leaving objects out from the next layer on would come to. Nothing is changed."""
     build, known = await running(shop, number, "leave out")
     told, _, _ = await _skip_plan(shop, build, known, order.objects)
     return told
 
 
-@router.post("/builds/{number}/skip")
-async def skip(number: int, order: w.Skip, who: Operator, shop: TheShop) -> w.SkipPlan:
+@router.post("/builds/{number:record}/skip")
+async def skip(number: Number, order: w.Skip, who: Operator, shop: TheShop) -> w.SkipPlan:
     """Leave objects out of a running build from the next layer on; what else is on the bed is laid as it was."""
     build, known = await running(shop, number, "leave out")
     lead_s = 0.0
@@ -236,7 +239,7 @@ async def skip(number: int, order: w.Skip, who: Operator, shop: TheShop) -> w.Sk
         began = shop.clock.now()
         told, wish, skips = await _skip_plan(shop, build, known, order.objects, lead_s)
         try:
-            await shop.fleet.command(known, "skip", build=number, skip=wish, by=who.name)
+            await shop.fleet.command(known, "skip", build=number, skip=wish, by=who.signature)
         except Late:
             if not more:
                 raise
@@ -247,8 +250,8 @@ async def skip(number: int, order: w.Skip, who: Operator, shop: TheShop) -> w.Sk
     raise AssertionError("unreachable")
 
 
-@router.delete("/builds/{number}/skip/{name}")
-async def undo_skip(number: int, name: str, who: Operator, shop: TheShop) -> Build:
+@router.delete("/builds/{number:record}/skip/{name}")
+async def undo_skip(number: Number, name: Named, who: Operator, shop: TheShop) -> Build:
     """Lay an object after all: possible until the layer it would be missing from begins."""
     build, known = await running(shop, number, "undo")
     mine = [s for s in build.skips if s["object"] == name]
@@ -263,7 +266,7 @@ async def undo_skip(number: int, name: str, who: Operator, shop: TheShop) -> Bui
         sha256, _, plan = await _edited(shop, build.sha256, known, skips)
     from_command = present.layers[int(mine[0]["from_layer"]) - 1]
     wish = SkipOrder(sha256=sha256, plan=WirePlan.of(plan), from_command=from_command, text=f"{name} is laid after all")
-    await shop.fleet.command(known, "skip", build=number, skip=wish, by=who.name)
+    await shop.fleet.command(known, "skip", build=number, skip=wish, by=who.signature)
     return await _keep_skips(shop, number, skips, sha256 if skips else None)
 
 
@@ -284,23 +287,27 @@ async def _wire(db: AsyncSession, number: int) -> Build:
 # Logs --------------------------------------------------------------------------------------------------------------
 
 
-@router.put("/builds/{number}/log")
-async def put_log(number: int, request: Request, who: TenderKey, shop: TheShop) -> Done:
+@router.put("/builds/{number:record}/log", openapi_extra=body("application/gzip"))
+async def put_log(number: Number, request: Request, who: TenderKey, shop: TheShop) -> Done:
     """A tender hands over the line log of a build that has ended, gzip-packed."""
     async with shop.sessions() as db:
-        row = await db.get(t.Build, number)
-        if row is None:
-            raise Refused(404, f"There is no build {number}.")
-        received = await shop.blobs.receive(request.stream(), LARGEST_LOG, unpack=False)
-        received.path.replace(shop.blobs.log(number))
-        row.log_bytes = received.size
+        row = (await db.execute(queries.select_builds().where(t.Build.id == number))).first()
+    if row is None:
+        raise Refused(404, f"There is no build {number}.")
+    own_machine(shop, who, row[1])
+    received = await shop.blobs.receive(request.stream(), LARGEST_LOG)  # no connection is held meanwhile
+    received.path.replace(shop.blobs.log(number))
+    async with shop.sessions() as db:
+        (await db.get_one(t.Build, number)).log_bytes = received.size
         await db.commit()
     shop.hub.changed("builds")
     return Done(text="kept")
 
 
-@router.get("/builds/{number}/log", response_class=FileResponse, responses={200: {"content": {"text/plain": {}}}})
-async def build_log(number: int, who: Reader, shop: TheShop) -> StreamingResponse:
+@router.get(
+    "/builds/{number:record}/log", response_class=FileResponse, responses={200: {"content": {"text/plain": {}}}}
+)
+async def build_log(number: Number, who: Reader, shop: TheShop) -> StreamingResponse:
     """Every line of a build that has ended, both directions, with its time: plain text."""
     path = shop.blobs.log(number)
     if not path.exists():

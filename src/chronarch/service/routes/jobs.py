@@ -10,6 +10,8 @@ from pydantic import BaseModel
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.bounds import Number, Word
+from chronarch.core.names import as_number
 from chronarch.core.reasons import smallest_change, why_not
 from chronarch.core.states import JobState
 from chronarch.records import orders, queries
@@ -59,9 +61,10 @@ def _version(if_match: str | None) -> int | None:
     if not if_match or if_match == "*":
         return None
     text = if_match.strip().removeprefix("W/").strip('"')
-    if not text.isdigit():
+    version = as_number(text)
+    if version is None:
         raise Refused(400, f'If-Match is a version of the queue, like "7"; {if_match!r} is none.')
-    return int(text)
+    return version
 
 
 async def _take_line(shop: Shop, db: AsyncSession, if_match: str | None, by: str, text: str) -> None:
@@ -77,14 +80,14 @@ async def _take_line(shop: Shop, db: AsyncSession, if_match: str | None, by: str
 
 @router.post("/queue/move")
 async def move(
-    order: w.QueueMove, who: Operator, shop: TheShop, if_match: Annotated[str | None, Header()] = None
+    order: w.QueueMove, who: Operator, shop: TheShop, if_match: Annotated[Word | None, Header()] = None
 ) -> w.QueueLine:
     """Put jobs before another in the line. With `If-Match: "VERSION"` it is refused (412) when somebody else has
     changed the line since."""
     named = ", ".join(map(str, order.jobs))
     text = f"job {named} put {f'before job {order.before}' if order.before else 'at the end'}"
     async with shop.sessions() as db:
-        await _take_line(shop, db, if_match, who.name, text)
+        await _take_line(shop, db, if_match, who.signature, text)
         try:
             await orders.move(db, order.jobs, order.before)
         except KeyError as error:
@@ -105,13 +108,13 @@ BATCH: dict[str, Callable[[t.Job], None]] = {
 
 @router.post("/queue/batch")
 async def batch(
-    order: w.JobBatch, who: Operator, shop: TheShop, if_match: Annotated[str | None, Header()] = None
+    order: w.JobBatch, who: Operator, shop: TheShop, if_match: Annotated[Word | None, Header()] = None
 ) -> w.QueueLine:
     """Hold, release, withdraw, or put to the top several jobs: all of them, or none."""
     async with shop.sessions() as db:
         if order.wish in ("top", "untop"):
             where = "put to the top" if order.wish == "top" else "taken from the top"
-            await _take_line(shop, db, if_match, who.name, f"job {', '.join(map(str, order.jobs))} {where}")
+            await _take_line(shop, db, if_match, who.signature, f"job {', '.join(map(str, order.jobs))} {where}")
         rows = [await find(db, number) for number in order.jobs]
         copies = await queries.copies_of(db, rows)
         for job in rows:
@@ -133,12 +136,12 @@ async def _first(db: AsyncSession, but: list[int]) -> list[int]:
 
 @router.post("/jobs", status_code=201, response_model=w.Job)
 async def submit(
-    order: w.JobOrder, who: Operator, shop: TheShop, idempotency_key: Annotated[str | None, Header()] = None
+    order: w.JobOrder, who: Operator, shop: TheShop, idempotency_key: Annotated[Word | None, Header()] = None
 ) -> Response:
     """Queue copies of a file or of a part. An idle machine that fits gets one within a second."""
 
     async def work(note: Note) -> tuple[int, BaseModel]:
-        return 201, await _submit(shop, order, who.name)
+        return 201, await _submit(shop, order, who.signature)
 
     return await once(shop, who.identity, idempotency_key, fingerprint("jobs", order.model_dump_json()), work)
 
@@ -180,8 +183,8 @@ async def make_job(shop: Shop, db: AsyncSession, order: w.JobOrder, by: str) -> 
     return job
 
 
-@router.patch("/jobs/{number}")
-async def change_job(number: int, change: w.JobChange, who: Operator, shop: TheShop) -> w.Job:
+@router.patch("/jobs/{number:record}")
+async def change_job(number: Number, change: w.JobChange, who: Operator, shop: TheShop) -> w.Job:
     """Change a job: how many, by when, what it needs, its revision. Builds that run go on as they are."""
     async with shop.sessions() as db:
         job = await find(db, number)
@@ -213,14 +216,14 @@ async def change_job(number: int, change: w.JobChange, who: Operator, shop: TheS
     return wire
 
 
-@router.get("/jobs/{number}")
-async def job(number: int, who: Reader, shop: TheShop) -> w.Job:
+@router.get("/jobs/{number:record}")
+async def job(number: Number, who: Reader, shop: TheShop) -> w.Job:
     async with shop.sessions() as db:
         return (await view(shop, db, [await find(db, number)]))[0]
 
 
-@router.get("/jobs/{number}/why")
-async def job_why(number: int, who: Reader, shop: TheShop) -> w.JobWhy:
+@router.get("/jobs/{number:record}/why")
+async def job_why(number: Number, who: Reader, shop: TheShop) -> w.JobWhy:
     """Why a job waits: every machine with its reasons, and the smallest change that would start it."""
     async with shop.sessions() as db:
         job = await find(db, number)
@@ -256,7 +259,7 @@ WISHES = {
 
 
 def _route(wish: str) -> Callable[..., Awaitable[w.Job]]:
-    async def wished(number: int, who: Operator, shop: TheShop) -> w.Job:
+    async def wished(number: Number, who: Operator, shop: TheShop) -> w.Job:
         async with shop.sessions() as db:
             job = await find(db, number)
             (before,) = await view(shop, db, [job])
@@ -272,4 +275,4 @@ def _route(wish: str) -> Callable[..., Awaitable[w.Job]]:
 
 
 for _wish, _text in WISHES.items():
-    router.post(f"/jobs/{{number}}/{_wish}", name=f"{_wish}_job", description=_text)(_route(_wish))
+    router.post(f"/jobs/{{number:record}}/{_wish}", name=f"{_wish}_job", description=_text)(_route(_wish))

@@ -10,19 +10,23 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.address import parse_address
+from chronarch.core.bounds import Named, Word
 from chronarch.core.hands import check_model
 from chronarch.core.ledger import OPEN_END
 from chronarch.core.states import MachineState
 from chronarch.records import queries, spools
 from chronarch.records import tables as t
 from chronarch.service import dispatch
-from chronarch.service.access import Maintainer, Operator, Reader, TenderKey
+from chronarch.service.access import Maintainer, Operator, Reader, TenderKey, Who
 from chronarch.service.again import AgainRoute
+from chronarch.service.fleet import Known
+from chronarch.service.openapi import body
 from chronarch.service.problems import Refused
+from chronarch.service.reach import check_reach
 from chronarch.service.shop import Shop, TheShop
 from chronarch.service.upstream import charge_of
 from chronarch.wire import machines as w
-from chronarch.wire.common import Time
+from chronarch.wire.common import GivenTime
 from chronarch.wire.library import Pace
 from chronarch.wire.upstream import Assign
 from chronarch.wire.work import Done
@@ -59,7 +63,7 @@ async def add_model(order: w.Model, who: Maintainer, shop: TheShop) -> w.Model:
 
 
 @router.put("/models/{name}")
-async def change_model(name: str, order: w.Model, who: Maintainer, shop: TheShop) -> w.Model:
+async def change_model(name: Named, order: w.Model, who: Maintainer, shop: TheShop) -> w.Model:
     """Give a model other figures. Its files are read anew by them; builds that run keep the plan they began with."""
     check_model(order.core())
     async with shop.sessions() as db:
@@ -87,8 +91,13 @@ async def machines(who: Reader, shop: TheShop) -> list[w.Machine]:
 
 
 @router.post("/machines", status_code=201)
-async def add_machine(order: w.MachineOrder, who: Operator, shop: TheShop, tender: str = "tender") -> w.MachineDetail:
+async def add_machine(order: w.MachineOrder, who: Operator, shop: TheShop, tender: Word = "tender") -> w.MachineDetail:
     """Add a machine in the charge of a tender; the tender is told at once if it is connected."""
+    address, camera = parse_address(order.link), order.camera
+    if address.host:
+        await check_reach(shop.settings, address.host, address.port, "link")
+    if camera is not None and camera.host:
+        await check_reach(shop.settings, camera.host.strip("[]"), camera.port or 80, "camera")
     async with shop.sessions() as db:
         model = (await db.execute(select(t.Model).where(t.Model.name == order.model))).scalar_one_or_none()
         if model is None:
@@ -99,7 +108,6 @@ async def add_machine(order: w.MachineOrder, who: Operator, shop: TheShop, tende
             db.add(row)
             await db.flush()
         now = shop.clock.now()
-        address = parse_address(order.link)
         device = address.device_key
         if address.kind == "serial":
             device = f"{tender} {device}"  # the port of a computer: each tender has its own
@@ -141,12 +149,12 @@ async def add_machine(order: w.MachineOrder, who: Operator, shop: TheShop, tende
 
 
 @router.get("/machines/{name}")
-async def machine(name: str, who: Reader, shop: TheShop) -> w.MachineDetail:
+async def machine(name: Named, who: Reader, shop: TheShop) -> w.MachineDetail:
     return shop.fleet.detail(shop.fleet.find(name))
 
 
 @router.patch("/machines/{name}")
-async def change_machine(name: str, change: w.MachineChange, who: Operator, shop: TheShop) -> w.MachineDetail:
+async def change_machine(name: Named, change: w.MachineChange, who: Operator, shop: TheShop) -> w.MachineDetail:
     """Change a machine's intake, what is loaded on its tools, where it stands, its pools and tags."""
     known = shop.fleet.find(name)
     async with shop.sessions() as db:
@@ -182,15 +190,15 @@ async def _set_spools(db: AsyncSession, row: t.Machine, tools: list[w.Tool]) -> 
 
 
 @router.post("/machines/{name}/take-out")
-async def take_out(name: str, order: w.OutOfWork, who: Operator, shop: TheShop) -> Done:
+async def take_out(name: Named, order: w.OutOfWork, who: Operator, shop: TheShop) -> Done:
     """Take an idle machine out of work (state `service`)."""
     known = shop.fleet.find(name)
-    await shop.fleet.command(known, "take_out", reason=order.reason or f"taken out by {who.name}")
+    await shop.fleet.command(known, "take_out", reason=order.reason or f"taken out by {who.signature}")
     return Done(text=f"{known.row.name} is in service.")
 
 
 @router.post("/machines/{name}/put-back")
-async def put_back(name: str, who: Operator, shop: TheShop) -> Done:
+async def put_back(name: Named, who: Operator, shop: TheShop) -> Done:
     """Give a machine back to work after service or a fault."""
     known = shop.fleet.find(name)
     await shop.fleet.command(known, "put_back")
@@ -198,7 +206,7 @@ async def put_back(name: str, who: Operator, shop: TheShop) -> Done:
 
 
 @router.post("/machines/{name}/emergency-stop")
-async def emergency_stop(name: str, who: Operator, shop: TheShop) -> Done:
+async def emergency_stop(name: Named, who: Operator, shop: TheShop) -> Done:
     """Halt a machine before everything else. Its build is lost."""
     known = shop.fleet.find(name)
     await shop.fleet.command(known, "emergency")
@@ -206,7 +214,7 @@ async def emergency_stop(name: str, who: Operator, shop: TheShop) -> Done:
 
 
 @router.post("/machines/{name}/start-next")
-async def start_next(name: str, who: Operator, shop: TheShop) -> Done:
+async def start_next(name: Named, who: Operator, shop: TheShop) -> Done:
     """Start the next waiting copy that fits this idle machine, whatever its intake."""
     known = shop.fleet.find(name)
     async with shop.sessions() as db:
@@ -217,7 +225,7 @@ async def start_next(name: str, who: Operator, shop: TheShop) -> Done:
 
 
 @router.get("/machines/{name}/frame", response_class=Response, responses={200: {"content": {"image/jpeg": {}}}})
-async def frame(name: str, who: Reader, shop: TheShop) -> Response:
+async def frame(name: Named, who: Reader, shop: TheShop) -> Response:
     """The newest camera frame, a JPEG."""
     known = shop.fleet.find(name)
     if not known.frame:
@@ -226,10 +234,18 @@ async def frame(name: str, who: Reader, shop: TheShop) -> Response:
     return Response(known.frame, media_type="image/jpeg", headers={"Cache-Control": "no-store", "X-Taken-At": taken})
 
 
-@router.put("/machines/{name}/frame")
-async def put_frame(name: str, request: Request, who: TenderKey, shop: TheShop) -> Done:
-    """A tender's newest frame of a machine."""
+def own_machine(shop: Shop, who: Who, name: str) -> Known:
+    """A machine in the charge of the tender whose key it is. Raises Refused (403, 404)."""
     known = shop.fleet.find(name)
+    if known.tender != who.tender:
+        raise Refused(403, f"{known.row.name} is not in the charge of this key's tender.")
+    return known
+
+
+@router.put("/machines/{name}/frame", openapi_extra=body("image/jpeg"))
+async def put_frame(name: Named, request: Request, who: TenderKey, shop: TheShop) -> Done:
+    """A tender's newest frame of one of its machines."""
+    known = own_machine(shop, who, name)
     body = bytearray()
     async for chunk in request.stream():
         body += chunk
@@ -242,7 +258,7 @@ async def put_frame(name: str, request: Request, who: TenderKey, shop: TheShop) 
 
 
 @router.get("/machines/{name}/heat")
-async def heat(name: str, who: Reader, shop: TheShop, begin: Time | None = None) -> list[w.Reading]:
+async def heat(name: Named, who: Reader, shop: TheShop, begin: GivenTime | None = None) -> list[w.Reading]:
     """Readings since `begin` (an hour ago without it), oldest first, 2000 at most, evenly thinned."""
     known = shop.fleet.find(name)
     begin = begin or shop.clock.now() - timedelta(hours=1)
@@ -274,9 +290,9 @@ async def heat(name: str, who: Reader, shop: TheShop, begin: Time | None = None)
 async def ledger(
     who: Reader,
     shop: TheShop,
-    begin: Time | None = None,
-    end: Time | None = None,
-    machine: str | None = None,
+    begin: GivenTime | None = None,
+    end: GivenTime | None = None,
+    machine: Word | None = None,
 ) -> list[w.LedgerEntry]:
     """What the ledger recorded between two times (the last eight hours without them), a machine's or all."""
     begin, end = span(shop, begin, end, timedelta(hours=8))

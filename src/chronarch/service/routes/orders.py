@@ -13,6 +13,7 @@ from pydantic import BaseModel, ValidationError
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.bounds import Number, Word
 from chronarch.core.copies import Copies
 from chronarch.core.forecast import Done, promise
 from chronarch.records import orders as records
@@ -22,7 +23,8 @@ from chronarch.service.access import Operator, Reader
 from chronarch.service.again import AgainRoute
 from chronarch.service.jobs import OVER, changed, find_file, find_part, range_wire, view
 from chronarch.service.once import Note, fingerprint, once
-from chronarch.service.problems import Refused
+from chronarch.service.openapi import body
+from chronarch.service.problems import Refused, sound
 from chronarch.service.routes.builds import have_done
 from chronarch.service.routes.jobs import make_job
 from chronarch.service.shop import Shop, TheShop
@@ -120,20 +122,20 @@ async def orders(who: Reader, shop: TheShop, ended: bool = False) -> list[w.Orde
     return sorted(listed, key=lambda o: (o.due is None, o.due or o.created_at, o.id))
 
 
-@router.get("/orders/{number}")
-async def order(number: int, who: Reader, shop: TheShop) -> w.Order:
+@router.get("/orders/{number:record}")
+async def order(number: Number, who: Reader, shop: TheShop) -> w.Order:
     async with shop.sessions() as db:
         return await _full(shop, db, await _find(db, number))
 
 
 @router.post("/orders", status_code=201, response_model=w.Order)
 async def make_order(
-    order: w.OrderOrder, who: Operator, shop: TheShop, idempotency_key: Annotated[str | None, Header()] = None
+    order: w.OrderOrder, who: Operator, shop: TheShop, idempotency_key: Annotated[Word | None, Header()] = None
 ) -> Response:
     """Make an order; each of its lines becomes a job at the end of the line."""
 
     async def work(note: Note) -> tuple[int, BaseModel]:
-        (made,) = await _make(shop, [order], who.name)
+        (made,) = await _make(shop, [order], who.signature)
         return 201, made
 
     return await once(shop, who.identity, idempotency_key, fingerprint("orders", order.model_dump_json()), work)
@@ -179,7 +181,7 @@ async def _add_line(shop: Shop, db: AsyncSession, row: t.Order, line: w.LineOrde
     await records.settle(db, job, Copies(job.copies, 0, 0), shop.clock.now())
 
 
-@router.post("/orders/from-csv", status_code=201)
+@router.post("/orders/from-csv", status_code=201, openapi_extra=body("text/csv"))
 async def orders_from_csv(request: Request, who: Operator, shop: TheShop) -> list[w.Order]:
     """Make orders from CSV (RFC 4180) with a head of columns: customer, and part or file; order, due, quantity,
     material, colour, nozzle_mm, pool, note where wanted. Rows of one `order` (else of one customer and due time) are
@@ -191,7 +193,7 @@ async def orders_from_csv(request: Request, who: Operator, shop: TheShop) -> lis
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise Refused(422, f"The CSV is not UTF-8 (byte {error.start}); save it as UTF-8.") from None
-    return await _make(shop, _rows_to_orders(text), who.name)
+    return await _make(shop, _rows_to_orders(text), who.signature)
 
 
 def _rows_to_orders(text: str) -> list[w.OrderOrder]:
@@ -236,8 +238,8 @@ def _order_of(rows: Sequence[w.OrderRow]) -> w.OrderOrder:
     return w.OrderOrder.model_validate({"customer": rows[0].customer, "due": rows[0].due or None, "lines": lines})
 
 
-@router.patch("/orders/{number}")
-async def change_order(number: int, change: w.OrderChange, who: Operator, shop: TheShop) -> w.Order:
+@router.patch("/orders/{number:record}")
+async def change_order(number: Number, change: w.OrderChange, who: Operator, shop: TheShop) -> w.Order:
     """Change an order, or add lines to it. Its due time, priority and hold go to its lines that are not done."""
     given = change.model_fields_set
     async with shop.sessions() as db:
@@ -263,13 +265,16 @@ async def change_order(number: int, change: w.OrderChange, who: Operator, shop: 
                 job.held = change.held
         if change.add:
             row.finished_at = None
-            head = w.OrderOrder(
+            if len(jobs) + len(change.add) > w.MOST_LINES:
+                raise Refused(422, f"An order may have {w.MOST_LINES} lines; make another one for the rest.")
+            head = sound(
+                w.OrderOrder,
                 customer=row.customer, due=row.due_at, lines=change.add, held=bool(live) and all(j.held for j in live),
                 priority=max((j.priority for j in jobs), default=0),
                 not_before=max((j.not_before for j in live if j.not_before), default=None),
             )  # fmt: skip
             for line in change.add:
-                await _add_line(shop, db, row, line, head, who.name)
+                await _add_line(shop, db, row, line, head, who.signature)
         await db.commit()
         await shop.planner.renew(shop, db)
         made = await _full(shop, db, row)
@@ -277,8 +282,8 @@ async def change_order(number: int, change: w.OrderChange, who: Operator, shop: 
     return made
 
 
-@router.post("/orders/{number}/cancel")
-async def cancel_order(number: int, order: w.Cancel, who: Operator, shop: TheShop) -> w.Order:
+@router.post("/orders/{number:record}/cancel")
+async def cancel_order(number: Number, order: w.Cancel, who: Operator, shop: TheShop) -> w.Order:
     """Make nothing more for an order; what is good goes to stock. While copies of it are being built the wish must say
     what becomes of them, else it is refused (409)."""
     async with shop.sessions() as db:
@@ -294,14 +299,16 @@ async def cancel_order(number: int, order: w.Cancel, who: Operator, shop: TheSho
         await db.commit()
     if order.running == "stop":
         for build in running:
-            await have_done(shop, build.id, "stop", reason=f"order {number} was cancelled by {who.name}", by=who.name)
+            await have_done(
+                shop, build.id, "stop", reason=f"order {number} was cancelled by {who.signature}", by=who.signature
+            )
     await changed(shop, "builds")
     async with shop.sessions() as db:
         return await _full(shop, db, await _find(db, number))
 
 
-@router.post("/orders/{number}/repeat", status_code=201)
-async def repeat_order(number: int, change: w.OrderChange, who: Operator, shop: TheShop) -> w.Order:
+@router.post("/orders/{number:record}/repeat", status_code=201)
+async def repeat_order(number: Number, change: w.OrderChange, who: Operator, shop: TheShop) -> w.Order:
     """The same once more, as it was; due time, note and priority may be given anew."""
     async with shop.sessions() as db:
         row = await _find(db, number)
@@ -309,17 +316,18 @@ async def repeat_order(number: int, change: w.OrderChange, who: Operator, shop: 
         lines = [
             w.LineOrder(
                 part=j.part_id, file=j.file_id, quantity=j.copies, note=j.note,
-                requirement=Requirement.model_validate(j.requirement),
+                requirement=queries.requirement_of(j)[0],
             )
             for j in jobs
         ]  # fmt: skip
-        again = w.OrderOrder(
+        again = sound(
+            w.OrderOrder,
             customer=change.customer or row.customer, note=row.note if change.note is None else change.note,
             due=change.due, not_before=change.not_before, tags=row.tags if change.tags is None else change.tags,
             priority=max((j.priority for j in jobs), default=0) if change.priority is None else change.priority,
             held=bool(change.held), lines=lines,
         )  # fmt: skip
-    (made,) = await _make(shop, [again], who.name, repeats=number)
+    (made,) = await _make(shop, [again], who.signature, repeats=number)
     return made
 
 

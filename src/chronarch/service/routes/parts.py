@@ -9,14 +9,16 @@ from sqlalchemy import select, update
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.bounds import Named
 from chronarch.core.kinship import Kin, families
-from chronarch.core.names import check_name
+from chronarch.core.names import as_number, check_name
 from chronarch.records import library
 from chronarch.records import tables as t
 from chronarch.records.library import Kept
 from chronarch.service.access import Operator, Reader
 from chronarch.service.again import AgainRoute
 from chronarch.service.intake import drop_unused
+from chronarch.service.openapi import body
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import library as w
@@ -28,7 +30,8 @@ LARGEST_MODEL = 300_000_000
 
 async def find_part(db: AsyncSession, which: str) -> t.Part:
     """By number or name. Raises Refused (404)."""
-    found = await db.get(t.Part, int(which)) if which.isdigit() else None
+    number = as_number(which)
+    found = await db.get(t.Part, number) if number is not None else None
     if found is None:
         found = (await db.execute(select(t.Part).where(t.Part.name == which))).scalar_one_or_none()
     if found is None:
@@ -87,7 +90,7 @@ async def _gather(db: AsyncSession, part: int, files: list[int], *, only: bool) 
 @router.post("", status_code=201)
 async def add_part(order: w.PartOrder, who: Operator, shop: TheShop) -> w.Part:
     async with shop.sessions() as db:
-        row = t.Part(name=order.name, notes=order.notes.strip(), added_at=shop.clock.now(), added_by=who.name)
+        row = t.Part(name=order.name, notes=order.notes.strip(), added_at=shop.clock.now(), added_by=who.signature)
         db.add(row)
         try:
             await db.flush()
@@ -102,13 +105,13 @@ async def add_part(order: w.PartOrder, who: Operator, shop: TheShop) -> w.Part:
 
 
 @router.get("/{which}")
-async def part(which: str, who: Reader, shop: TheShop) -> w.Part:
+async def part(which: Named, who: Reader, shop: TheShop) -> w.Part:
     async with shop.sessions() as db:
         return await _wire(shop, db, await find_part(db, which))
 
 
 @router.patch("/{which}")
-async def change_part(which: str, change: w.PartChange, who: Operator, shop: TheShop) -> w.Part:
+async def change_part(which: Named, change: w.PartChange, who: Operator, shop: TheShop) -> w.Part:
     """Rename a part, note, or say which files make it (all of them)."""
     async with shop.sessions() as db:
         row = await find_part(db, which)
@@ -130,7 +133,7 @@ async def change_part(which: str, change: w.PartChange, who: Operator, shop: The
 
 
 @router.delete("/{which}")
-async def remove_part(which: str, who: Operator, shop: TheShop) -> Done:
+async def remove_part(which: Named, who: Operator, shop: TheShop) -> Done:
     """Take a part apart; its files stay in the library. Refused once a job asked for it."""
     async with shop.sessions() as db:
         row = await find_part(db, which)
@@ -148,21 +151,23 @@ async def remove_part(which: str, who: Operator, shop: TheShop) -> Done:
 
 
 @router.get("/{which}/history")
-async def history(which: str, who: Reader, shop: TheShop) -> w.History:
+async def history(which: Named, who: Reader, shop: TheShop) -> w.History:
     """What became of the builds of all its files."""
     async with shop.sessions() as db:
         return await library.history(db, part=(await find_part(db, which)).id)
 
 
-@router.put("/{which}/model")
-async def put_model(which: str, name: str, request: Request, who: Operator, shop: TheShop) -> w.Part:
+@router.put("/{which}/model", openapi_extra=body("model/stl", "model/3mf"))
+async def put_model(which: Named, name: Named, request: Request, who: Operator, shop: TheShop) -> w.Part:
     """Give a part its model for reference: an STL or 3MF file is the body."""
     name = check_name(name)
     async with shop.sessions() as db:
-        row = await find_part(db, which)
-        received = await shop.blobs.receive(request.stream(), LARGEST_MODEL, unpack=False)
-        try:
-            found = await shop.readers.solid(received.path)
+        number = (await find_part(db, which)).id
+    received = await shop.blobs.receive(request.stream(), LARGEST_MODEL)  # no connection is held meanwhile
+    try:
+        found = await shop.readers.solid(received.path)
+        async with shop.sessions() as db:
+            row = await find_part(db, str(number))
             before = (row.shape or {}).get("sha256")
             shop.blobs.keep(received.path, received.sha256)
             if await db.get(t.Blob, received.sha256) is None:
@@ -171,9 +176,9 @@ async def put_model(which: str, name: str, request: Request, who: Operator, shop
             await db.commit()
             if before and before != received.sha256:
                 await drop_unused(shop, db, [before])
-        finally:
-            received.path.unlink(missing_ok=True)
-        wire = await _wire(shop, db, row)
+            wire = await _wire(shop, db, row)
+    finally:
+        received.path.unlink(missing_ok=True)
     shop.hub.changed("parts")
     return wire
 
@@ -187,7 +192,7 @@ async def _shape(shop: Shop, which: str) -> dict[str, Any]:
 
 
 @router.get("/{which}/model", response_class=Response, responses={200: {"content": {"application/octet-stream": {}}}})
-async def model(which: str, who: Reader, shop: TheShop) -> Response:
+async def model(which: Named, who: Reader, shop: TheShop) -> Response:
     """The model's file as it was given."""
     shape = await _shape(shop, which)
     kind = "model/stl" if shape["kind"] == "stl" else "model/3mf"
@@ -200,7 +205,7 @@ async def model(which: str, who: Reader, shop: TheShop) -> Response:
 @router.get(
     "/{which}/triangles", response_class=Response, responses={200: {"content": {"application/octet-stream": {}}}}
 )
-async def triangles(which: str, who: Reader, shop: TheShop) -> Response:
+async def triangles(which: Named, who: Reader, shop: TheShop) -> Response:
     """The model's triangles: nine little-endian 32-bit floats each, mm, standing on z 0."""
     shape = await _shape(shop, which)
     data = await shop.readers.triangles(shop.blobs.path(shape["sha256"]))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from fastapi import APIRouter, Request, Response
 from sqlalchemy import select
 
+from chronarch.core.bounds import Number
 from chronarch.records import tables as t
 from chronarch.service import access
 from chronarch.service.access import COOKIE, Maintainer, Reader, hash_secret, new_secret
@@ -47,7 +48,10 @@ async def the_shop(who: Reader, shop: TheShop) -> w.Shop:
 
 
 def _key(row: t.Key) -> w.Key:
-    return w.Key(id=row.id, name=row.name, scope=w.Scope(row.scope), created_at=row.created_at, revoked=row.revoked)
+    return w.Key(
+        id=row.id, name=row.name, scope=w.Scope(row.scope), created_at=row.created_at, revoked=row.revoked,
+        tender=row.tender or "",
+    )  # fmt: skip
 
 
 @router.get("/keys")
@@ -69,8 +73,8 @@ async def make_key(order: w.KeyOrder, who: Maintainer, shop: TheShop) -> w.NewKe
         return w.NewKey(**_key(row).model_dump(), secret=secret)
 
 
-@router.delete("/keys/{key}")
-async def revoke_key(key: int, who: Maintainer, shop: TheShop) -> w.Key:
+@router.delete("/keys/{key:record}")
+async def revoke_key(key: Number, who: Maintainer, shop: TheShop) -> w.Key:
     """Make a key worthless from now on."""
     async with shop.sessions() as db:
         row = await db.get(t.Key, key)

@@ -21,7 +21,7 @@ from chronarch.service.routes.machines import span
 from chronarch.service.shop import TheShop
 from chronarch.wire import plan as wp
 from chronarch.wire import report as w
-from chronarch.wire.common import Time
+from chronarch.wire.common import GivenTime
 
 router = APIRouter(tags=["report"], route_class=AgainRoute)
 
@@ -61,8 +61,8 @@ def _turnaround(t: Turnaround) -> wp.TurnaroundRow:
 async def turnaround(
     who: Reader,
     shop: TheShop,
-    begin: Annotated[Time | None, Query(alias="from")] = None,
-    end: Annotated[Time | None, Query(alias="to")] = None,
+    begin: Annotated[GivenTime | None, Query(alias="from")] = None,
+    end: Annotated[GivenTime | None, Query(alias="to")] = None,
 ) -> wp.TurnaroundReport:
     """From the end of a build to the start of the next on the same machine, by machine and by whether somebody was
     there when it ended; the last seven days without a span."""
@@ -92,12 +92,16 @@ async def turnaround(
     return wp.TurnaroundReport(begin=begin, end=end, machines=machines, fleet=fleet)
 
 
-@router.get("/report/utilisation", response_model=w.Utilisation)
+@router.get(
+    "/report/utilisation",
+    response_model=w.Utilisation,
+    responses={200: {"content": {"text/csv": {"schema": {"type": "string"}}}}},
+)
 async def utilisation(
     who: Reader,
     shop: TheShop,
-    begin: Annotated[Time | None, Query(alias="from")] = None,
-    end: Annotated[Time | None, Query(alias="to")] = None,
+    begin: Annotated[GivenTime | None, Query(alias="from")] = None,
+    end: Annotated[GivenTime | None, Query(alias="to")] = None,
     form: Annotated[Literal["json", "csv"], Query(alias="format")] = "json",
 ) -> w.Utilisation | Response:
     """Each machine's share of time in each state, its builds and filament, from the ledger; the last seven days without

@@ -10,6 +10,7 @@ from fastapi import APIRouter, Header
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.bounds import Number, Word
 from chronarch.core.states import MachineState, Outcome
 from chronarch.records import queries
 from chronarch.records import tables as t
@@ -21,17 +22,18 @@ from chronarch.service.routes.builds import judge
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import plan as w
 from chronarch.wire import shop as ws
+from chronarch.wire.common import GivenTime
 from chronarch.wire.people import Scope
 from chronarch.wire.work import Build, Clearing
 
 router = APIRouter(tags=["rounds"], route_class=AgainRoute)
 AWAY = timedelta(hours=2)
 """Who was not seen for so long has left."""
-HelperToken = Annotated[str, Header(alias="X-Helper-Link")]
+HelperToken = Annotated[Word, Header(alias="X-Helper-Link")]
 
 
 @router.get("/rounds")
-async def all_rounds(who: Reader, shop: TheShop, site: str | None = None) -> w.Rounds:
+async def all_rounds(who: Reader, shop: TheShop, site: Word | None = None) -> w.Rounds:
     """What hands must do, what costs most first; of one site when it is named."""
     async with shop.sessions() as db:
         return await rounds(shop, db, site)
@@ -62,7 +64,7 @@ async def make_helper(order: ws.HelperOrder, who: Operator, shop: TheShop) -> ws
     now = shop.clock.real_now()
     async with shop.sessions() as db:
         row = t.HelperLink(
-            name=order.name, site=order.site, token_hash=hash_secret(token), created_by=who.name, created_at=now,
+            name=order.name, site=order.site, token_hash=hash_secret(token), created_by=who.signature, created_at=now,
             expires_at=now + timedelta(hours=order.hours),
         )  # fmt: skip
         db.add(row)
@@ -70,8 +72,8 @@ async def make_helper(order: ws.HelperOrder, who: Operator, shop: TheShop) -> ws
     return ws.NewHelper(**_helper(row, shop).model_dump(), address=f"/help#{token}")
 
 
-@router.delete("/helpers/{number}")
-async def revoke_helper(number: int, who: Operator, shop: TheShop) -> ws.Helper:
+@router.delete("/helpers/{number:record}")
+async def revoke_helper(number: Number, who: Operator, shop: TheShop) -> ws.Helper:
     """Make a link worthless from now on."""
     async with shop.sessions() as db:
         row = await db.get(t.HelperLink, number)
@@ -100,22 +102,22 @@ async def helper_rounds(token: HelperToken, shop: TheShop) -> w.Rounds:
         return await rounds(shop, db, row.site, row.name)
 
 
-@router.post("/help/builds/{number}/verdict")
-async def helper_verdict(number: int, order: Clearing, token: HelperToken, shop: TheShop) -> Build:
+@router.post("/help/builds/{number:record}/verdict")
+async def helper_verdict(number: Number, order: Clearing, token: HelperToken, shop: TheShop) -> Build:
     """A helper has lifted a part off, and says what came of it."""
     async with shop.sessions() as db:
         row = await _let_in(shop, db, token)
         build = (await db.execute(queries.select_builds().where(t.Build.id == number))).first()
         if build is None or shop.fleet.find(build[1]).row.site != row.site:
             raise Refused(404, f"There is no build {number} at this site.")
-    return await judge(shop, number, order, Who(f"{row.name} (helper)", Scope.OPERATE))
+    return await judge(shop, number, order, Who(row.name, Scope.OPERATE, helper=row.id))
 
 
 # Since you left ----------------------------------------------------------------------------------------------------
 
 
 async def _person(db: AsyncSession, who: Who) -> t.Person | None:
-    return (await db.execute(select(t.Person).where(t.Person.name == who.name).limit(1))).scalar_one_or_none()
+    return await db.get(t.Person, who.person) if who.person else None
 
 
 @router.post("/me/here")
@@ -146,7 +148,7 @@ async def caught_up(who: Reader, shop: TheShop) -> w.SinceYouLeft:
 
 
 @router.get("/since")
-async def since_when(who: Reader, shop: TheShop, begin: datetime) -> w.SinceYouLeft:
+async def since_when(who: Reader, shop: TheShop, begin: GivenTime) -> w.SinceYouLeft:
     """What happened since a time: what ended, failed, waits, was paused, and why."""
     async with shop.sessions() as db:
         return await since(shop, db, begin)

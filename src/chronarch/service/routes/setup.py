@@ -9,6 +9,7 @@ from fastapi import APIRouter, Query
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.bounds import Number
 from chronarch.core.dispatch.shop import MEANING
 from chronarch.core.states import PRODUCTIVE
 from chronarch.records import spools as records
@@ -19,7 +20,7 @@ from chronarch.service.planning import load_settings
 from chronarch.service.problems import Refused
 from chronarch.service.shop import Shop, TheShop
 from chronarch.wire import shop as w
-from chronarch.wire.common import Time
+from chronarch.wire.common import GivenTime
 from chronarch.wire.work import Done
 
 router = APIRouter(tags=["setup"], route_class=AgainRoute)
@@ -78,8 +79,8 @@ async def set_hours(order: w.SiteHours, who: Operator, shop: TheShop) -> w.SiteH
 async def staffed(
     who: Reader,
     shop: TheShop,
-    begin: Annotated[Time | None, Query()] = None,
-    end: Annotated[Time | None, Query()] = None,
+    begin: Annotated[GivenTime | None, Query()] = None,
+    end: Annotated[GivenTime | None, Query()] = None,
 ) -> list[w.StaffedSpan]:
     """The spans in which somebody is there, by site; the next seven days without a span."""
     begin = begin or shop.clock.now()
@@ -119,8 +120,8 @@ async def add_upkeep(order: w.UpkeepOrder, who: Operator, shop: TheShop) -> w.Up
     return w.Upkeep(id=row.id, machine=known.row.name, begin=order.begin, end=order.end, text=order.text)
 
 
-@router.delete("/upkeep-windows/{number}")
-async def remove_upkeep(number: int, who: Operator, shop: TheShop) -> Done:
+@router.delete("/upkeep-windows/{number:record}")
+async def remove_upkeep(number: Number, who: Operator, shop: TheShop) -> Done:
     async with shop.sessions() as db:
         row = await db.get(t.UpkeepWindow, number)
         if row is None:
@@ -173,14 +174,14 @@ async def add_spool(order: w.SpoolOrder, who: Operator, shop: TheShop) -> w.Spoo
     return _spool(shop, row)
 
 
-@router.patch("/spools/{number}", tags=["spools"])
-async def change_spool(number: int, change: w.SpoolUpdate, who: Operator, shop: TheShop) -> w.Spool:
+@router.patch("/spools/{number:record}", tags=["spools"])
+async def change_spool(number: Number, change: w.SpoolUpdate, who: Operator, shop: TheShop) -> w.Spool:
     """Correct what is left by weighing, say where it lies, or that it is finished."""
     async with shop.sessions() as db:
         row = await _find_spool(db, number)
         if change.grams_left is not None:
             text = f"weighed: {change.grams_left:.0f} g"
-            records.note(db, row, shop.clock.now(), change.grams_left - row.grams_left, text, who.name)
+            records.note(db, row, shop.clock.now(), change.grams_left - row.grams_left, text, who.signature)
             row.grams_full = max(row.grams_full, change.grams_left)
         if change.place is not None:
             row.place = change.place
@@ -199,8 +200,8 @@ async def change_spool(number: int, change: w.SpoolUpdate, who: Operator, shop: 
     return _spool(shop, row)
 
 
-@router.post("/spools/{number}/load", tags=["spools"])
-async def load_spool(number: int, order: w.LoadSpool, who: Operator, shop: TheShop) -> w.Spool:
+@router.post("/spools/{number:record}/load", tags=["spools"])
+async def load_spool(number: Number, order: w.LoadSpool, who: Operator, shop: TheShop) -> w.Spool:
     """Put a spool on a tool; what was there is on the shelf then. What waits for it starts."""
     known = shop.fleet.find(order.machine)
     if order.tool not in {tool.get("number", 0) for tool in known.row.tools}:
@@ -227,8 +228,8 @@ def _refuse_another_while_it_builds(machine: t.Machine, number: int, spool: t.Sp
         )
 
 
-@router.get("/spools/{number}/changes", tags=["spools"])
-async def spool_changes(number: int, who: Reader, shop: TheShop) -> list[w.SpoolEvent]:
+@router.get("/spools/{number:record}/changes", tags=["spools"])
+async def spool_changes(number: Number, who: Reader, shop: TheShop) -> list[w.SpoolEvent]:
     """What was taken from a spool, and what weighing it said; newest first."""
     query = select(t.SpoolChange).where(t.SpoolChange.spool_id == number).order_by(t.SpoolChange.id.desc()).limit(200)
     async with shop.sessions() as db:

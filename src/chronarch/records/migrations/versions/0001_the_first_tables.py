@@ -26,6 +26,7 @@ def upgrade() -> None:
         sa.Column("scope", sa.String(length=16), nullable=False),
         sa.Column("created_at", UtcTime(), nullable=False),
         sa.Column("revoked", sa.Boolean(), nullable=False),
+        sa.Column("tender", sa.String(length=60), nullable=True),
         sa.PrimaryKeyConstraint("id"),
         sa.UniqueConstraint("secret_hash"),
     )
@@ -54,6 +55,7 @@ def upgrade() -> None:
         sa.Column("left_at", UtcTime(), nullable=True),
         sa.PrimaryKeyConstraint("id"),
         sa.UniqueConstraint("login"),
+        sa.UniqueConstraint("name"),
     )
     op.create_table(
         "tender",
@@ -123,6 +125,7 @@ def upgrade() -> None:
         sa.Column("file_id", sa.Integer(), sa.ForeignKey("file.id"), nullable=True),
         sa.Column("job_id", sa.Integer(), nullable=True),
         sa.Column("new", sa.Boolean(), nullable=False),
+        sa.Column("tries", sa.Integer(), nullable=False),
         sa.Column("added_at", UtcTime(), nullable=False),
         sa.Column("added_by", sa.String(length=120), nullable=False),
     )

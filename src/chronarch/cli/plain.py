@@ -1,0 +1,35 @@
+"""Printing texts safely, and types for options."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import click
+
+from chronarch.core.plain import plain
+
+
+def say(text: str = "", *, err: bool = False, nl: bool = True, **style: Any) -> None:
+    """Print a text with control characters escaped; `style` as in click.style."""
+    shown = plain(text)
+    click.echo(click.style(shown, **style) if style else shown, err=err, nl=nl)
+
+
+class _Finite(click.ParamType[float]):
+    """A finite number."""
+
+    name = "float"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
+        try:
+            number = float(value)
+        except ValueError:
+            number = math.nan
+        if not math.isfinite(number):
+            self.fail(f"{value!r} is not a number.", param, ctx)
+        return number
+
+
+FINITE = _Finite()
+PORT = click.IntRange(1, 65535)

@@ -160,7 +160,7 @@ class PlanningPages(ConsoleCase):
         theirs.get_by_role("button", name="Yes").click()
         expect(theirs.get_by_role("dialog")).to_be_hidden()
         build = w.build_of(job)
-        self.assertEqual((build.verdict, build.judged_by), ("good", "Saturday help (helper)"))
+        self.assertEqual((build.verdict, build.judged_by), ("good", "Saturday help (helper 1)"))
         page.get_by_role("button", name="Done").click()
         page.get_by_role("button", name="Helper's link…").click()
         page.get_by_role("button", name="Revoke").click()

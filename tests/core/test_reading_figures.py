@@ -317,7 +317,7 @@ class Packed(unittest.TestCase):
         parts = gzip.compress(self.text[:300]) + gzip.compress(self.text[300:])
         for packed in (gzip.compress(self.text), parts, zstandard.compress(self.text), self.text):
             for size in (1, 7, 1000, 1 << 20):
-                u = Unpacker()
+                u = Unpacker(1 << 20)
                 out = b"".join(b"".join(u.feed(packed[n : n + size])) for n in range(0, len(packed), size))
                 self.assertEqual(out + b"".join(u.end()), self.text)
 

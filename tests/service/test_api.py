@@ -343,7 +343,7 @@ class WholeJob(WorldCase):
         with self.assertRaisesRegex(RefusedByService, "verdict already"):
             w.client.do(requests.verdict(first.id, Verdict.GOOD))
         judged = w.client.do(requests.verdict(second.id, Verdict.SCRAP, "warped corner"))
-        self.assertEqual((judged.scrap_reason, judged.judged_by), ("warped corner", "tests"))
+        self.assertEqual((judged.scrap_reason, judged.judged_by), ("warped corner", "tests (key 1)"))
         again = eventually(lambda: [b for b in w.builds(job) if b.verdict is None], "the scrapped copy is made again")[
             0
         ]

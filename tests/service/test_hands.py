@@ -172,7 +172,7 @@ class WhileBuilding(HandsCase):
                 self.assertEqual((shown.speed_pct, shown.fan_pct), (150, 50))
                 self.assertEqual(self.refused("while a build runs", calls.do(name, h.Home())), 422)
                 changes = w.client.do(calls.changes(build.id))
-                self.assertEqual([c.by for c in changes], ["tests"])
+                self.assertEqual([c.by for c in changes], ["tests (key 1)"])
                 self.assertIn("z offset +0.050 mm", changes[0].text)
                 w.client.do(requests.stop(build.id))
                 w.until(name, MachineState.UNCLEARED)

@@ -318,7 +318,7 @@ class Edits(LibraryCase):
         with self.refused("at least 3"):
             do(library.overrule(f.id, w.Overruling.model_construct(model=MODEL, rule="outside-volume", reason="")))
         over = do(library.overrule(f.id, w.Overruling(model=MODEL, rule="outside-volume", reason="the clip is off")))
-        self.assertEqual(over.reading.findings[0].overruled, "tests: the clip is off")
+        self.assertEqual(over.reading.findings[0].overruled, "tests (key 1): the clip is off")
         self.assertNotIn("preflight", do(requests.job(job.id)).why)
         changed = self.add(squares(layers=3).replace("G28", "G28\nG0 X225 F6000"), f.name)
         self.assertEqual(changed.revision, 2)

@@ -40,7 +40,7 @@ async def heard(stream: Any, count: int) -> list[bytes]:
 class Live(unittest.IsolatedAsyncioTestCase):
     async def test_each_listener_hears_what_is_so_and_then_what_changes(self) -> None:
         hub = Hub()
-        one, two = hub.stream([LiveEvent("machines", "[]")]), hub.stream([])
+        one, two = hub.stream(hub.listen(), [LiveEvent("machines", "[]")]), hub.stream(hub.listen(), [])
         self.assertEqual(await heard(one, 1), [b"event: machines\ndata: []\n\n"])
         listening = asyncio.gather(heard(one, 2), heard(two, 2))
         while len(hub._listeners) < 2:  # noqa: ASYNC110
@@ -52,7 +52,10 @@ class Live(unittest.IsolatedAsyncioTestCase):
     async def test_one_that_does_not_keep_up_is_cut_off_and_the_others_hear_on(self) -> None:
         hub = Hub()
         with mock.patch.object(live, "QUEUE", 3):
-            slow, quick = hub.stream([LiveEvent("x", "0")]), hub.stream([LiveEvent("x", "0")])
+            slow, quick = (
+                hub.stream(hub.listen(), [LiveEvent("x", "0")]),
+                hub.stream(hub.listen(), [LiveEvent("x", "0")]),
+            )
             await heard(slow, 1)
             await heard(quick, 1)
             waiting = [asyncio.create_task(heard(slow, 1)), asyncio.create_task(heard(quick, 1))]
@@ -68,7 +71,7 @@ class Live(unittest.IsolatedAsyncioTestCase):
     async def test_when_the_service_stops_every_stream_ends_a_full_one_too(self) -> None:
         hub = Hub()
         with mock.patch.object(live, "QUEUE", 2):
-            streams = [hub.stream([LiveEvent("x", "0")]) for _ in range(3)]
+            streams = [hub.stream(hub.listen(), [LiveEvent("x", "0")]) for _ in range(3)]
             for stream in streams:
                 await heard(stream, 1)
             listening = asyncio.create_task(heard(streams[0], 2))
@@ -85,11 +88,11 @@ class Live(unittest.IsolatedAsyncioTestCase):
     async def test_a_quiet_stream_says_that_it_is_still_there(self) -> None:
         with mock.patch.object(live, "KEEP_ALIVE_S", 0.01):
             hub = Hub()
-            self.assertEqual(await heard(hub.stream([]), 2), [b": still here\n\n"] * 2)
+            self.assertEqual(await heard(hub.stream(hub.listen(), []), 2), [b": still here\n\n"] * 2)
 
     async def test_whoever_goes_is_forgotten(self) -> None:
         hub = Hub()
-        stream = hub.stream([LiveEvent("x", "0")])
+        stream = hub.stream(hub.listen(), [LiveEvent("x", "0")])
         await heard(stream, 1)
         self.assertEqual(len(hub._listeners), 1)
         await stream.aclose()  # type: ignore[attr-defined]

@@ -112,7 +112,7 @@ class InWork(WorldCase):
         w.client.do(orders.cancel_order(o.id, wo.Cancel(running="stop")))
         build = self.made_on("Anchor")
         self.assertEqual(build.outcome, Outcome.STOPPED)
-        self.assertIn(f"order {o.id} was cancelled by tests", build.reason)
+        self.assertIn(f"order {o.id} was cancelled by tests (key 1)", build.reason)
         self.assertEqual(len(w.builds(o.lines[0])), 1, "nothing more of it is made")
 
     def test_what_finishes_after_a_cancel_goes_to_stock(self) -> None:

@@ -64,6 +64,13 @@ class Links(unittest.IsolatedAsyncioTestCase):
         self.task.cancel()
         await asyncio.gather(self.task, return_exceptions=True)
 
+    async def test_what_no_sensor_can_measure_is_shown_as_nothing(self) -> None:
+        self.link.steward.receive(b"T:nan /205.0 B:" + b"9" * 400 + b" /60.0\nX:" + b"9" * 400 + b" Y:0.0 Z:0.0\n",
+                                  self.link._now())  # fmt: skip
+        sample = self.link.sample()
+        assert sample.reading is not None
+        self.assertEqual((sample.reading.nozzle.measured_c, sample.reading.nozzle.asked_c), (None, 205.0))
+
     def make_link(self, charge: Charge, standing: Standing | None = None) -> LineMachine:
         around = Surroundings("tender", self.clock, self.store, Keeping(self.folder / "kept"), self.tell)  # type: ignore[arg-type]
         return LineMachine(charge, around, standing)

@@ -20,12 +20,14 @@ from websockets.sync.client import ClientConnection, connect
 from chronarch.client import RefusedByService, library, planning, requests
 from chronarch.core.states import Intake
 from chronarch.records.database import make_engine
+from chronarch.records.server import free_port
 from chronarch.service.workers import NotDone, Workers
 from chronarch.wire.library import Dropped
+from chronarch.wire.machines import MachineOrder
 from chronarch.wire.plan import IfStrategy, WhatIf
 from chronarch.wire.work import JobOrder
 from tests.support.gcode import squares
-from tests.support.world import World, WorldCase, eventually
+from tests.support.world import MODEL, World, WorldCase, eventually
 
 
 def sql(world: World, statement: str, **values: Any) -> None:
@@ -165,6 +167,17 @@ class Planning(WorldCase):
         for job in (tags, figures):
             self.assertEqual(w.builds(job), [])
             w.client.do(requests.change_job(job.id, "withdraw"))
+
+    def test_a_machine_whose_name_no_file_system_holds_keeps_the_tender_from_no_other(self) -> None:
+        w = self.world
+        for n, name in enumerate(("日" * 60, "日" * 59 + "本", "%" * 60)):
+            order = {"name": name, "model": MODEL, "link": f"tcp://127.0.0.1:{free_port()}", "place": str(n)}
+            w.client.do(requests.add_machine(MachineOrder.model_validate(order)))
+            eventually(lambda name=name: w.machine(name).state == "offline", "it is minded, and nobody is there")  # type: ignore[misc]
+        w.kill("tender")
+        w.start_tender()
+        eventually(lambda: all(m.reachable for m in w.machines()), "it minds them all again")
+        self.assertNotIn("cannot be minded", (w.folder / "tender.log").read_text())
 
 
 class Tenders(WorldCase):

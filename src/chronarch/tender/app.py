@@ -101,10 +101,10 @@ class Tender:
             await self._client.close()
 
     def _tell_odd(self, machine: str, why: str) -> None:
-        """That a machine shows itself as nothing can be; once a machine."""
+        """Log what is wrong with one machine, once a machine."""
         if machine not in self._odd:
             self._odd.add(machine)
-            log.warning("%s cannot be shown as it is: %s", machine, why)
+            log.warning("%s: %s", machine, why)
 
     def _tell_why(self, why: str) -> None:
         """Why there is no conversation; the same is told again only after long."""
@@ -136,6 +136,13 @@ class Tender:
             await end(sending)
 
     def _take_charge(self, charge: Charge) -> None:
+        """Mind a machine as the service says. One that cannot be minded does not keep the others from it."""
+        try:
+            self._assign(charge)
+        except Exception as error:
+            self._tell_odd(charge.machine, f"it cannot be minded: {error}")
+
+    def _assign(self, charge: Charge) -> None:
         link = self._links.get(charge.machine)
         if link is None:
             link = self._mind(self._up_to_date(charge), None)
@@ -228,7 +235,7 @@ class Tender:
                     try:
                         self._to_send.put_nowait(link.sample().model_dump_json())
                     except ValidationError as error:  # one machine's nonsense does not silence the others
-                        self._tell_odd(machine, str(error.errors()[0]["msg"]))
+                        self._tell_odd(machine, f"it cannot be shown as it is: {error.errors()[0]['msg']}")
             await asyncio.sleep(SAMPLE_EVERY_S)
 
 

@@ -6,6 +6,7 @@ password: both are for their owner's eyes only.
 
 from __future__ import annotations
 
+import hashlib
 import json
 import logging
 from collections.abc import Iterator
@@ -21,6 +22,7 @@ from chronarch.core.states import MachineState
 from chronarch.private_file import write_private
 from chronarch.wire.upstream import Charge
 
+LONGEST_NAME = 120
 log = logging.getLogger("chronarch.keeping")
 
 
@@ -48,8 +50,11 @@ class Keeping:
         folder.mkdir(parents=True, exist_ok=True)
 
     def folder(self, machine: str) -> Path:
-        """A machine's own folder."""
-        place = self._folder / quote(machine.lower(), safe="").replace(".", "%2E")  # `..` is a name like any other
+        """A machine's own folder. A name too long for a file system is cut, and told from others by its hash."""
+        name = quote(machine.lower(), safe="").replace(".", "%2E")  # `..` is a name like any other
+        if len(name) > LONGEST_NAME:
+            name = f"{name[:LONGEST_NAME]}-{hashlib.sha256(machine.lower().encode()).hexdigest()[:16]}"
+        place = self._folder / name
         place.mkdir(exist_ok=True)
         return place
 

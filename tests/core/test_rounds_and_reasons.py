@@ -153,6 +153,14 @@ class Rounds(unittest.TestCase):
                   ("d", TaskKind.CONFIRM)}  # fmt: skip
         self.assertEqual(kinds, wanted)
 
+    def test_a_machine_that_has_just_been_given_a_build_wants_nothing_for_the_next_one(self) -> None:
+        after = Next("bobbin", NOW, load="teal PLA")
+        for following in (NEXT, after):
+            given = stand("a", MachineState.IDLE, intake=Intake.MANUAL, build=7, what="shim", next=following)
+            self.assertEqual(tasks([given], NOW), [])
+            free = stand("a", MachineState.IDLE, intake=Intake.MANUAL, next=following)
+            self.assertEqual(len(tasks([free], NOW)), 1)
+
     def test_beds_that_are_ready_soon_make_one_walk(self) -> None:
         soon = [
             stand(f"m{n}", MachineState.BUILDING, site="Yard", ready=NOW + timedelta(minutes=4 * n)) for n in (1, 2, 3)

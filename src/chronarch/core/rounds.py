@@ -66,6 +66,11 @@ class Stand:
     tool: int | None = None
     """The tool whose spool and nozzle are changed, where it has several."""
 
+    @property
+    def taken(self) -> bool:
+        """Whether a build is on its way to it, or under way: it wants nothing for the next one yet."""
+        return self.build is not None and not self.outcome
+
 
 @dataclass(frozen=True)
 class Task:
@@ -116,7 +121,7 @@ def _clear(s: Stand, now: datetime) -> list[tuple[TaskKind, str, datetime | None
 
 
 def _change(s: Stand, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
-    if s.next is None or s.state not in (MachineState.IDLE, MachineState.UNCLEARED):
+    if s.next is None or s.taken or s.state not in (MachineState.IDLE, MachineState.UNCLEARED):
         return []
     found: list[tuple[TaskKind, str, datetime | None]] = []
     where = "" if s.tool is None else f" (tool {s.tool})"
@@ -128,7 +133,8 @@ def _change(s: Stand, now: datetime) -> list[tuple[TaskKind, str, datetime | Non
 
 
 def _start(s: Stand, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
-    if s.next is None or s.intake is not Intake.MANUAL or s.state is not MachineState.IDLE or s.next.load:
+    by_hand = s.intake is Intake.MANUAL and s.state is MachineState.IDLE
+    if s.next is None or s.taken or not by_hand or s.next.load:
         return []
     return [(TaskKind.START, f"start {s.next.what}", s.since)]
 

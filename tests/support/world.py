@@ -22,7 +22,7 @@ from chronarch.core.clock import ScaledClock
 from chronarch.core.states import Intake, MachineState
 from chronarch.demo.broker import USER, PrivateBroker
 from chronarch.records.database import migrate
-from chronarch.records.server import PrivateServer, free_port
+from chronarch.records.server import PrivateServer, free_ports
 from chronarch.service.command import register_key, register_person
 from chronarch.service.settings import Settings
 from chronarch.wire import machines as wm
@@ -104,8 +104,8 @@ class World:
         self.operate_key = asyncio.run(register_key(settings, "operating", Scope.OPERATE))
         self.read_key = asyncio.run(register_key(settings, "reading", Scope.READ))
         self.tender_key = asyncio.run(register_key(settings, "tender", Scope.TENDER))
-        self.port, self.standins_port = free_port(), free_port()
-        self.ports = {name: free_port() for name in self.names}
+        self.port, self.standins_port, *others = free_ports(2 + len(self.names))
+        self.ports = dict(zip(self.names, others, strict=True))
         self.address = f"http://127.0.0.1:{self.port}"
         self.environment = {
             **os.environ,

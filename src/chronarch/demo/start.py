@@ -25,7 +25,7 @@ from chronarch.demo.processes import Child
 from chronarch.demo.shop import MACHINES, MODELS, NAME, OPENING
 from chronarch.private_file import write_private
 from chronarch.records.database import migrate
-from chronarch.records.server import PrivateServer, ServerFailed, free_port
+from chronarch.records.server import PrivateServer, ServerFailed, free_port, free_ports
 from chronarch.service.command import register_key, register_person
 from chronarch.service.settings import Settings
 from chronarch.wire.people import Scope
@@ -86,9 +86,10 @@ class Demo:
         if self._kept_path.exists():
             return Kept(**json.loads(self._kept_path.read_text()))
         port = free_port() if is_listening(PORT) else PORT
-        ports = {m.name: free_port() for m in MACHINES}
+        standins, *others = free_ports(1 + len(MACHINES))
+        ports = {m.name: port for m, port in zip(MACHINES, others, strict=True)}
         broker = PrivateBroker(self.folder / "broker")
-        return Kept(port, free_port(), ports, secrets.token_urlsafe(9), broker.port, broker.password)
+        return Kept(port, standins, ports, secrets.token_urlsafe(9), broker.port, broker.password)
 
     def _save(self) -> None:
         write_private(self._kept_path, json.dumps(asdict(self.kept), indent=1).encode())

@@ -32,6 +32,15 @@ def die_with_parent() -> None:
     ctypes.CDLL(None).prctl(1, signal.SIGTERM)
 
 
+def free_ports(many: int) -> list[int]:
+    """So many ports that nobody listens on, each another one."""
+    with contextlib.ExitStack() as held:
+        probes = [held.enter_context(socket.socket()) for _ in range(many)]
+        for probe in probes:
+            probe.bind(("127.0.0.1", 0))
+        return [int(probe.getsockname()[1]) for probe in probes]
+
+
 def free_port() -> int:
     """A TCP port on loopback that nobody listens on now."""
     with socket.socket() as probe:

@@ -112,6 +112,7 @@ class WholeJob(WorldCase):
         self.assertRegex(report, r"Fleet +[\d.]+%")
         rows = list(csv.reader(io.StringIO(self.chronarch("report", "utilisation", "--csv"))))
         self.assertEqual([r[0] for r in rows], ["name", "Anchor", "Bezel", "Fleet"])
+        self.assertEqual(rows[0][-1], "grams", "a row ends where it ends")
         as_json = self.json("report", "utilisation", "--from", "2026-10-01", "--to", "2026-12-01")
         self.assertEqual(as_json["fleet"]["good"], 1)
 

@@ -3,12 +3,14 @@ command that is used wrongly says so in one sentence."""
 
 from __future__ import annotations
 
+import json
 import os
 import pty
 import unittest
 from pathlib import Path
 
 import httpx
+from websockets.sync.client import connect
 
 from chronarch.client import library
 from chronarch.core.plain import plain
@@ -108,6 +110,16 @@ class Terminals(WorldCase):
         said = self.on_a_terminal("files", "show", "1")
         self.assertIn("\\x1b]0;owned\\x07\\x1b[31m\\x9b2J\\u202e [bold]x[/]", said)
 
+    def test_a_file_that_is_printed_does_not_steer_it_either(self) -> None:
+        path = self.world.folder / "odd.gcode"
+        path.write_text("; \x1b]0;owned\x07\n" + squares(layers=1))
+        self.world.client.add_file(path)
+        said = self.on_a_terminal("files", "get", "odd.gcode", "--to", "-")
+        self.assertIn("\\x1b]0;owned\\x07", said)
+        self.assertNotIn("\x1b", said)
+        piped = run("files", "get", "odd.gcode", "--to", "-", env=self.world.environment)
+        self.assertEqual(piped.stdout, path.read_text(), "into a pipe it goes as it is")
+
     def test_what_a_wrong_argument_holds_does_not_steer_it_either(self) -> None:
         said = self.on_a_terminal("machines", "show", f"No{ESCAPES}?#")
         self.assertIn("There is no", said)
@@ -115,10 +127,18 @@ class Terminals(WorldCase):
             self.assertNotIn(bad, said)
 
     def test_the_services_log_holds_no_control_characters(self) -> None:
-        w = self.world
-        httpx.get(f"{w.address}/api/%1b%5d0;x%07", timeout=30)
-        httpx.post(f"{w.address}/api/machines", json={"name": ESCAPES}, headers={"Authorization": f"Bearer {w.key}"})
-        self.assertNotIn("\x1b", w.log("service"))
+        w, log = self.world, self.world.folder / "service.log"
+        order = {"name": "Odd", "model": MODEL, "link": f"tcp://127.0.0.1:{free_port()}"}
+        heads = {"Authorization": f"Bearer {w.key}"}
+        tender = "shed\x1b[31m"
+        made = httpx.post(f"{w.address}/api/machines", json=order, params={"tender": tender}, headers=heads, timeout=60)
+        self.assertEqual(made.status_code, 201, made.text)
+        heads = {"Authorization": f"Bearer {w.tender_key}"}
+        with connect(w.address.replace("http", "ws") + "/api/tender", additional_headers=heads, proxy=None) as socket:
+            socket.send(json.dumps({"kind": "hello", "tender": tender, "epoch": "x"}))
+            socket.send("nonsense")
+            eventually(lambda: "shed\\x1b[31m" in log.read_text(), "what it said badly is in the log")
+        self.assertNotIn("\x1b", log.read_text())
 
 
 class WrongUse(WorldCase):
@@ -139,6 +159,10 @@ class WrongUse(WorldCase):
             (("jobs", "submit", "piece.gcode", "--nozzle", "inf"), {}, 2, "not a number"),
             (("service", "run", "--port", "70000"), {}, 2, "70000"),
             (("standins", "run", "--port", "0"), {}, 2, "0"),
+            (("builds", "show", "²"), {}, 1, "no machine named"),
+            (("files", "bin", "²"), {}, 1, "no file"),
+            (("what-if", "--more", "²", "Lantern 220"), {}, 2, "is no number"),
+            (("orders", "add", "Loomfield", "clip=²"), {}, 2, "how many"),
             (("service", "run", "--host", "0.0.0.0"), {}, 2, "--beyond-loopback"),
             (
                 ("service", "run", "--port", str(free_port())),
@@ -153,6 +177,7 @@ class WrongUse(WorldCase):
                 3,
                 "database does not",
             ),
+            (("service", "make-key", "x" * 200), {}, 1, "cannot hold"),
             (("service", "make-key", "x"), {"CHRONARCH_DATABASE": "nonsense"}, 2, "CHRONARCH_DATABASE"),
             (("service", "make-key", "x"), {"CHRONARCH_DATABASE": "odd+thing://x/y"}, 2, "CHRONARCH_DATABASE"),
             (("service", "make-key", "x"), {"CHRONARCH_LARGEST_FILE": "much"}, 2, "CHRONARCH_LARGEST_FILE"),

@@ -91,14 +91,16 @@ def _end_for(error: Exception) -> None:
 
 
 def _end_for_database(error: Exception) -> None:
-    from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
+    from sqlalchemy.exc import ArgumentError, DBAPIError, InterfaceError, NoSuchModuleError, OperationalError
 
     match error:
         case ArgumentError() | NoSuchModuleError():
             fail(f"CHRONARCH_DATABASE is no database's address: {error}.", WRONG_USE)
-        case DBAPIError():
+        case OperationalError() | InterfaceError():
             why = str(error.orig).splitlines()[0]
             fail(f"The database does not answer ({why}); is it running, is CHRONARCH_DATABASE right?", UNREACHABLE)
+        case DBAPIError():
+            fail(f"The records cannot hold that: {str(error.orig).splitlines()[0]}.", REFUSED)
 
 
 def fail(sentence: str, code: int) -> None:

@@ -11,9 +11,10 @@ from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, Trans
 
 from chronarch.cli.context import REFUSED, Service, json_option, pass_service
 from chronarch.cli.output import clock_time, duration, show_csv, show_facts, show_json, show_table, size_text
-from chronarch.cli.plain import FINITE, say
+from chronarch.cli.plain import FINITE, hand_over, say
 from chronarch.cli.readings import show_changes, show_findings, show_layers, show_reading
 from chronarch.client import RefusedByService, library
+from chronarch.core.names import as_number
 from chronarch.wire import library as w
 
 PATH = click.Path(dir_okay=False, path_type=Path)
@@ -222,10 +223,8 @@ def _batch(service: Service, names: tuple[str, ...], deed: str, done_text: str, 
     """Do one thing with many files, and say what came of each."""
     binned = deed == "restore"
     everything = {f.name: f.id for f in service.do(library.files(binned=True))} if binned else {}
-    numbers = [
-        int(name) if name.isdigit() else everything[name] if name in everything else service.do(library.file(name)).id
-        for name in names
-    ]
+    found = [as_number(name) or everything.get(name) for name in names]
+    numbers = [n or service.do(library.file(name)).id for n, name in zip(found, names, strict=True)]
     result = service.do(library.batch(w.Batch.model_validate({"files": numbers, "deed": deed, **more})))
     for why in result.refused.values():
         say(why, err=True)
@@ -422,8 +421,7 @@ def draw(service: Service, file: str, layer: int | None, path: Path, model: str 
 
 def _write(data: bytes, path: Path) -> None:
     if str(path) == "-":
-        sys.stdout.buffer.write(data)
-        return
+        return hand_over(data)
     path.write_bytes(data)
     say(f"{path.name}: {size_text(len(data))}")
 

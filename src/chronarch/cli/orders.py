@@ -15,6 +15,7 @@ from chronarch.cli.plain import say
 from chronarch.cli.when import shop_time
 from chronarch.client import orders as calls
 from chronarch.client import requests
+from chronarch.core.names import as_number
 from chronarch.wire import orders as w
 from chronarch.wire.common import Range
 from chronarch.wire.work import Requirement
@@ -124,7 +125,7 @@ class LineText(click.ParamType[w.LineOrder]):
             return value
         head, *more = str(value).split(",")
         what, _, many = head.rpartition("=")
-        if not what or not many.strip().isdigit():
+        if not what or as_number(many.strip()) is None:
             self.fail(f"{value!r} does not say how many; write WHAT=QUANTITY, like 'nest box plate=12'.", param, ctx)
         given: dict[str, Any] = {}
         for pair in more:

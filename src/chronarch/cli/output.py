@@ -15,7 +15,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from chronarch.cli.plain import say
+from chronarch.cli.plain import hand_over, say
 from chronarch.core.plain import plain
 from chronarch.core.states import MachineState
 
@@ -108,10 +108,7 @@ def show_csv(value: Sequence[BaseModel]) -> None:
         table.writerow(rows[0])
     for row in rows:
         table.writerow(json.dumps(v) if isinstance(v, dict | list) else "" if v is None else v for v in row.values())
-    if sys.stdout.isatty():
-        say(out.getvalue().replace("\r\n", "\n"), nl=False)
-    else:
-        sys.stdout.write(out.getvalue())
+    hand_over(out.getvalue().encode())
 
 
 def state_text(state: MachineState) -> Text:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import sys
 from typing import Any
 
 import click
@@ -14,6 +15,16 @@ def say(text: str = "", *, err: bool = False, nl: bool = True, **style: Any) -> 
     """Print a text with control characters escaped; `style` as in click.style."""
     shown = plain(text)
     click.echo(click.style(shown, **style) if style else shown, err=err, nl=nl)
+
+
+def hand_over(data: bytes) -> None:
+    """Write bytes to standard output: as they are into a pipe, with control characters escaped on a terminal."""
+    if sys.stdout.isatty():
+        say(data.decode("utf-8", "replace").replace("\r\n", "\n"), nl=False)
+        return
+    sys.stdout.flush()
+    sys.stdout.buffer.write(data)
+    sys.stdout.buffer.flush()
 
 
 class _Finite(click.ParamType[float]):

@@ -15,6 +15,7 @@ from chronarch.cli.when import shop_time
 from chronarch.client import planning as calls
 from chronarch.client import requests
 from chronarch.core.dispatch.shop import Strategy
+from chronarch.core.names import as_number
 from chronarch.wire import plan as w
 from chronarch.wire import shop as ws
 
@@ -145,9 +146,10 @@ def what_if(service: Service, order: int | None, job: int | None, by: str | None
 
         changes.append(w.IfStaffed(begin=a, end=parse_when(end, a)))
     for many, like in more:
-        if not many.isdigit():
+        machines = as_number(many)
+        if machines is None:
             raise click.UsageError(f"--more says how many first: --more 2 '{like}'; {many!r} is no number.")
-        changes.append(w.IfMore(like=like, many=int(many)))
+        changes.append(w.IfMore(like=like, many=machines))
     if strategy is not None:
         changes.append(w.IfStrategy(strategy=Strategy(strategy)))
     if not changes:

@@ -8,7 +8,7 @@ import click
 
 from chronarch.cli.context import Service, json_option, pass_service
 from chronarch.cli.output import show_json, show_table
-from chronarch.cli.plain import say
+from chronarch.cli.plain import hand_over, say
 from chronarch.client import planning, requests
 from chronarch.core.states import MachineState
 from chronarch.wire.report import UsageRow
@@ -42,8 +42,7 @@ def utilisation(service: Service, begin: datetime | None, end: datetime | None, 
     """Each machine's share of time in each state, its builds, printing hours and filament."""
     begin, end = (at.astimezone() if at else None for at in (begin, end))
     if as_csv:
-        say(service.do(requests.utilisation_csv(begin, end)), nl=False)
-        return
+        return hand_over(service.do(requests.utilisation_csv(begin, end)).encode())
     found = service.do(requests.utilisation(begin, end))
     if as_json:
         return show_json(found)

@@ -11,6 +11,7 @@ from chronarch.cli.output import clock_time, duration, show_csv, show_facts, sho
 from chronarch.cli.plain import FINITE, say
 from chronarch.cli.when import shop_time
 from chronarch.client import orders, requests
+from chronarch.core.names import as_number
 from chronarch.core.states import Verdict
 from chronarch.wire import work as w
 
@@ -324,8 +325,9 @@ def show_build(service: Service, build: str, as_json: bool) -> None:
 
 def build_number(service: Service, build: str) -> int:
     """A build's number; a machine's name stands for the build it has."""
-    if build.isdigit():
-        return int(build)
+    number = as_number(build)
+    if number is not None:
+        return number
     machine = service.do(requests.machine(build))
     if machine.build is None:
         fail(f"{machine.name} has no build.", REFUSED)

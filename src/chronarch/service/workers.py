@@ -94,8 +94,12 @@ class _Worker:
     def alive(self) -> bool:
         return bool(self._process.is_alive())
 
-    def end(self) -> None:
+    def kill(self) -> None:
+        """Make it end; whoever asks it something hears that it has."""
         self._process.kill()
+
+    def end(self) -> None:
+        self.kill()
         self._process.join()
         self._ours.close()
 
@@ -135,7 +139,7 @@ class Workers:
             try:
                 return await asyncio.shield(asked)
             except asyncio.CancelledError:
-                worker.end()  # nobody waits for it any more
+                worker.kill()  # nobody waits for it any more
                 with suppress(Exception):
                     await asked
                 raise
@@ -158,5 +162,5 @@ class Workers:
     def close(self) -> None:
         self._closed = True
         for worker in self._all:
-            worker.end()
+            worker.kill()
         self._all.clear()

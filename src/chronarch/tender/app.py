@@ -109,7 +109,7 @@ class Tender:
     def _tell_why(self, why: str) -> None:
         """Why there is no conversation; the same is told again only after long."""
         now = self._clock.monotonic_s()
-        if (why, True) != (self._why[0], now - self._why[1] < TOLD_AGAIN_S):
+        if why != self._why[0] or now - self._why[1] >= TOLD_AGAIN_S:
             log.warning("no conversation with the service: %s", why)
             self._why = (why, now)
 

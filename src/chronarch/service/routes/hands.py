@@ -116,13 +116,13 @@ async def level_maps(
 # Running builds ----------------------------------------------------------------------------------------------------
 
 
-@router.put("/builds/{number}/pauses/{layer:record}")
+@router.put("/builds/{number:record}/pauses/{layer:record}")
 async def pause_before(number: Number, layer: Counted, who: Operator, shop: TheShop) -> Build:
     """Pause once everything below a layer is laid; 0: once the layer that is being laid is."""
     return await have_done(shop, number, "pause_before", layer=layer, by=who.signature)
 
 
-@router.delete("/builds/{number}/pauses/{layer:record}")
+@router.delete("/builds/{number:record}/pauses/{layer:record}")
 async def no_pause_before(number: Number, layer: Counted, who: Operator, shop: TheShop) -> Build:
     """Take back a pause before a layer."""
     return await have_done(shop, number, "no_pause_before", layer=layer, by=who.signature)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from datetime import datetime, timedelta
+from typing import Annotated
 
-from fastapi import APIRouter, Request, Response
+from fastapi import APIRouter, Query, Request, Response
 from sqlalchemy import select
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -26,7 +27,7 @@ from chronarch.service.reach import check_reach
 from chronarch.service.shop import Shop, TheShop
 from chronarch.service.upstream import charge_of
 from chronarch.wire import machines as w
-from chronarch.wire.common import GivenTime
+from chronarch.wire.common import GivenTime, Label
 from chronarch.wire.library import Pace
 from chronarch.wire.upstream import Assign
 from chronarch.wire.work import Done
@@ -91,7 +92,9 @@ async def machines(who: Reader, shop: TheShop) -> list[w.Machine]:
 
 
 @router.post("/machines", status_code=201)
-async def add_machine(order: w.MachineOrder, who: Operator, shop: TheShop, tender: Word = "tender") -> w.MachineDetail:
+async def add_machine(
+    order: w.MachineOrder, who: Operator, shop: TheShop, tender: Annotated[Label, Query(min_length=1)] = "tender"
+) -> w.MachineDetail:
     """Add a machine in the charge of a tender; the tender is told at once if it is connected."""
     address, camera = parse_address(order.link), order.camera
     if address.host:

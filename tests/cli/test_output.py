@@ -20,10 +20,11 @@ NINE = datetime(2026, 10, 19, 9, tzinfo=UTC)
 
 class Output(unittest.TestCase):
     def printed(self, show: object, *arguments: object) -> str:
-        out = io.StringIO()
+        out = io.TextIOWrapper(io.BytesIO(), encoding="utf-8", newline="")
         with contextlib.redirect_stdout(out):
             show(*arguments)  # type: ignore[operator]
-        return out.getvalue()
+        out.seek(0)
+        return out.read()
 
     def test_durations_read_as_people_say_them(self) -> None:
         said = {None: "", 0: "0 s", 42.4: "42 s", 59.6: "1 min", 60: "1 min", 3540: "59 min", 3599: "1 h 00 min",

@@ -20,12 +20,18 @@ ITS_NUMBER = 1_000_000
 def map_path_parameters(context: schemathesis.HookContext, path_parameters: dict[str, Any] | None) -> Any:
     """Half of the addresses name something that is there."""
     for name, value in (path_parameters or {}).items():
-        if name == "key" and isinstance(value, int) and value >= ITS_NUMBER:
-            path_parameters[name] = 1  # type: ignore[index]
         good, chance = KNOWN.get(name), zlib.crc32(repr(value).encode())
         if good and chance % 2:
             path_parameters[name] = good[chance // 2 % len(good)]  # type: ignore[index]
     return path_parameters
+
+
+@schemathesis.hook
+def before_call(context: schemathesis.HookContext, case: Any, kwargs: dict[str, Any]) -> None:
+    """It revokes no key that it needs, wherever it has the number from: an answer before may name them all."""
+    named = str((case.path_parameters or {}).get("key", ""))
+    if named.isdecimal() and int(named) in (ITS_NUMBER, ITS_NUMBER + 1):
+        case.path_parameters["key"] = 1
 
 
 @schemathesis.serializer("application/gzip", "application/zstd", "model/stl", "model/3mf", "text/x.gcode", "image/jpeg",

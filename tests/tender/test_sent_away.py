@@ -14,6 +14,7 @@ from websockets.asyncio.server import ServerConnection, serve
 from chronarch.core.clock import real_clock
 from chronarch.tender import app
 from chronarch.tender.app import Tender, TenderSettings
+from chronarch.wire.upstream import Welcome
 
 
 class SentAway(unittest.IsolatedAsyncioTestCase):
@@ -21,14 +22,17 @@ class SentAway(unittest.IsolatedAsyncioTestCase):
         self.addCleanup(logging.disable, logging.root.manager.disable)
         logging.disable(logging.NOTSET)
 
-    async def greet(self, code: int, times: int) -> list[float]:
-        """When a tender came that is sent away with a code each time, so many times; in the log it says so once."""
+    async def greet(self, code: int, times: int, *, welcome: bool = False) -> list[float]:
+        """When a tender came that is sent away with a code each time, so many times, at once or after a welcome; in
+        the log it says so once."""
         came: list[float] = []
         enough = asyncio.Event()
 
         async def refuse(socket: ServerConnection) -> None:
             came.append(time.monotonic())
             await socket.recv()
+            if welcome:
+                await socket.send(Welcome(committed=0, charges=[]).model_dump_json())
             await socket.close(code, "not you")
             if len(came) >= times:
                 enough.set()
@@ -47,9 +51,9 @@ class SentAway(unittest.IsolatedAsyncioTestCase):
         return came
 
     async def test_who_is_refused_waits_ever_longer(self) -> None:
-        for code in (4400, 4401):
-            with self.subTest(code=code):
-                came = await self.greet(code, 3)
+        for code, welcome in ((4400, False), (4401, False), (4400, True)):
+            with self.subTest(code=code, welcome=welcome):
+                came = await self.greet(code, 3, welcome=welcome)
                 self.assertGreater(came[1] - came[0], 0.9)
                 self.assertGreater(came[2] - came[1], 2.9)
 

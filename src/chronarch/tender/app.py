@@ -21,6 +21,7 @@ from websockets.asyncio.client import ClientConnection, connect
 from websockets.exceptions import ConnectionClosed, WebSocketException
 
 from chronarch.client import AsyncClient
+from chronarch.core.backoff import Backoff
 from chronarch.core.clock import Clock
 from chronarch.core.happenings import Happening, StateChanged
 from chronarch.tender.background import Background
@@ -34,8 +35,8 @@ from chronarch.tender.tasks import end
 from chronarch.wire.upstream import Assign, Charge, Command, Committed, Hello, Reply, Welcome, to_tender
 
 SAMPLE_EVERY_S = 1.0
-RETRY_S = (0.3, 0.6, 1.0, 2.0, 3.0)
-REFUSED_RETRY_S = (1.0, 3.0, 10.0, 30.0)
+RETRY_S, LASTING_S = (0.3, 0.6, 1.0, 2.0, 3.0), 3.0
+REFUSED_RETRY_S, REFUSED_LASTING_S = (1.0, 3.0, 10.0, 30.0), 60.0
 """The waits after the service did not understand this tender, or does not let it in: that seldom passes by itself."""
 REFUSED = (4400, 4401)
 TOLD_AGAIN_S = 600.0
@@ -67,7 +68,6 @@ class Tender:
         self._links: dict[str, MachineLink] = {}
         self._tasks: set[asyncio.Task[None]] = set()
         self._to_send: asyncio.Queue[str] | None = None
-        self._tries = 0
         self._why = ("", 0.0)
         self._odd: set[str] = set()
 
@@ -78,9 +78,10 @@ class Tender:
         self._keep(self._look_after_background())
         url = self._settings.service.replace("http", "ws", 1) + "/api/tender"
         headers = {"Authorization": f"Bearer {self._settings.key}"}
+        cut, refused = Backoff(RETRY_S, LASTING_S), Backoff(REFUSED_RETRY_S, REFUSED_LASTING_S)
         try:
             while True:
-                waits: tuple[float, ...] = RETRY_S
+                began, backoff = self._clock.monotonic_s(), cut
                 try:
                     async with connect(
                         url, additional_headers=headers, proxy=None, max_size=256 * 1024 * 1024
@@ -88,11 +89,10 @@ class Tender:
                         await self._converse(socket)
                 except (OSError, WebSocketException, TimeoutError, ValidationError) as error:
                     if isinstance(error, ConnectionClosed) and error.rcvd and error.rcvd.code in REFUSED:
-                        waits = REFUSED_RETRY_S
+                        backoff = refused
                     self._tell_why(str(error).splitlines()[0])
                 self._to_send = None
-                await asyncio.sleep(waits[min(self._tries, len(waits) - 1)])
-                self._tries += 1
+                await asyncio.sleep(backoff.next_s(self._clock.monotonic_s() - began))
         finally:
             for task in self._tasks:
                 task.cancel()
@@ -122,7 +122,6 @@ class Tender:
             return
         log.info("the service has %d machines for this tender", len(welcome.charges))
         self._to_send = asyncio.Queue()
-        self._tries = 0
         self._journal.committed(welcome.committed)
         for event in self._journal.pending():
             self._to_send.put_nowait(event.model_dump_json())

@@ -76,6 +76,7 @@ def _end_for(error: Exception) -> None:
     from pydantic import ValidationError
 
     from chronarch.client import RefusedByService, Unreachable, WrongAccess
+    from chronarch.wire.common import faults_of
 
     match error:
         case WrongAccess():
@@ -85,7 +86,7 @@ def _end_for(error: Exception) -> None:
         case Unreachable():
             fail(str(error), UNREACHABLE)
         case ValidationError():
-            fail("; ".join(e["msg"].removeprefix("Value error, ") for e in error.errors()), WRONG_USE)
+            fail(faults_of(error), WRONG_USE)
     if "sqlalchemy" in sys.modules:  # a command that has to do with the records
         _end_for_database(error)
 

@@ -94,7 +94,7 @@ def edit_skip(service: Service, name: str, **rest: Any) -> None:
 
 @edit.command("repeat")
 @click.option("--copies", type=int, required=True, help="How many in all.")
-@click.option("--gap", "gap_mm", default=5.0, show_default=True, help="mm between them.")
+@click.option("--gap", "gap_mm", type=FINITE, default=5.0, show_default=True, help="mm between them.")
 @_edit_options
 def edit_repeat(service: Service, copies: int, gap_mm: float, **rest: Any) -> None:
     """Lay everything several times across the bed, when it fits."""

@@ -66,7 +66,7 @@ def _next(t: w.RoundTask, found: w.Rounds) -> str:
 @rounds.command("help-link")
 @click.argument("name")
 @click.option("--site", default="")
-@click.option("--hours", default=12.0, show_default=True, help="How long it is good for.")
+@click.option("--hours", type=FINITE, default=12.0, show_default=True, help="How long it is good for.")
 @click.pass_context
 def help_link(ctx: click.Context, name: str, site: str, hours: float) -> None:
     """Make a link for somebody without an account: it shows the rounds of one site."""
@@ -130,7 +130,7 @@ def list_spools(service: Service, finished: bool, as_json: bool, as_csv: bool) -
 @spools.command("add")
 @click.argument("material")
 @click.argument("colour")
-@click.option("--grams", default=1000.0, show_default=True, help="Of a full one.")
+@click.option("--grams", type=FINITE, default=1000.0, show_default=True, help="Of a full one.")
 @click.option("--left", type=FINITE, help="What is left on it; all of it without this.")
 @click.option("--place", default="")
 @pass_service

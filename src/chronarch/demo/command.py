@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import json
 import shutil
+from dataclasses import replace
 from pathlib import Path
 
 import click
 
+from chronarch.core.clock import real_clock
 from chronarch.demo.start import DemoFailed, is_listening, run_demo
 
 FOLDER = Path("var/demo")
@@ -18,9 +20,17 @@ def demo() -> None:
     """The demo shop, Marrow Lane Fabrication."""
 
 
+def _check_rate(context: click.Context, option: click.Parameter, rate: float) -> float:
+    try:
+        replace(real_clock(), rate=rate)
+    except ValueError as error:
+        raise click.BadParameter(str(error)) from None
+    return rate
+
+
 @demo.command()
 @click.option("--folder", type=click.Path(path_type=Path), default=FOLDER, show_default=True)
-@click.option("--rate", default=30.0, show_default=True, help="Shop seconds in one real second.")
+@click.option("--rate", default=30.0, show_default=True, callback=_check_rate, help="Shop seconds in one real second.")
 def run(folder: Path, rate: float) -> None:
     """Open the shop; Ctrl-C closes it. A second start finds its data again."""
     try:

@@ -18,7 +18,7 @@ from starlette.exceptions import HTTPException
 from chronarch.core.errors import CoreError, TooLarge
 from chronarch.core.hands import Unsure
 from chronarch.records.database import deadlocked
-from chronarch.wire.common import UNSURE, Problem
+from chronarch.wire.common import UNSURE, Problem, fault_text, faults_of
 
 TITLES = {
     400: "Bad request",
@@ -58,11 +58,7 @@ def sound(model: type[Sound], **fields: Any) -> Sound:
     try:
         return model(**fields)
     except ValidationError as error:
-        raise Refused(422, "; ".join(_words(list(e["loc"]), e["msg"]) for e in error.errors())) from None
-
-
-def _words(where: list[int | str], message: str) -> str:
-    return f"{'.'.join(map(str, where))}: {message.removeprefix('Value error, ')}"
+        raise Refused(422, faults_of(error)) from None
 
 
 class Late(Refused):
@@ -124,7 +120,7 @@ def install(app: FastAPI, routes: Iterable[APIRoute] = ()) -> None:
 
     @app.exception_handler(RequestValidationError)
     async def invalid(request: Request, error: RequestValidationError) -> JSONResponse:
-        errors = [_words(list(e["loc"][1:]) or [e["loc"][0]], e["msg"]) for e in error.errors()]
+        errors = [fault_text(e["loc"][1:] or e["loc"][:1], e["msg"]) for e in error.errors()]
         return problem(422, "; ".join(errors), errors)
 
     @app.exception_handler(DataError)

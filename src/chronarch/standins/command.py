@@ -14,11 +14,18 @@ from chronarch.standins.app import FAULTS, make_app
 from chronarch.standins.machine import Setup
 
 PORT = click.IntRange(1, 65535)
+MOST_RATE = 10_000
 
 
 @click.group()
 def standins() -> None:
     """Simulated machines and cameras."""
+
+
+def _check_rate(context: click.Context, option: click.Parameter, rate: float) -> float:
+    if not 0 < rate <= MOST_RATE:
+        raise click.BadParameter(f"A rate lies above 0 and up to {MOST_RATE}, not {rate}.")
+    return rate
 
 
 def _setup(text: str, rate: float) -> Setup:
@@ -40,7 +47,9 @@ def _setup(text: str, rate: float) -> Setup:
 )
 @click.option("--broker", default="", metavar="HOST:PORT[:USER:PASSWORD]", help="All run files themselves, behind it.")
 @click.option("--ca", default="", help="A certificate authority's file, where the broker wants TLS.")
-@click.option("--rate", default=1.0, show_default=True, help="The machines' seconds in one real second.")
+@click.option(
+    "--rate", default=1.0, show_default=True, callback=_check_rate, help="The machines' seconds in one real second."
+)
 def run(machines: tuple[str, ...], from_file: Path | None, port: int, broker: str, ca: str, rate: float) -> None:
     """Run simulated machines until Ctrl-C.
 

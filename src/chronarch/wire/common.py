@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import unicodedata
+from collections.abc import Iterable
 from datetime import UTC, datetime
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError
 
 YEARS = (1970, 2200)
 
@@ -44,6 +45,17 @@ Hash = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
 Tags = Annotated[list[Label], Field(max_length=20)]
 
 NozzleMm = Annotated[float, Field(gt=0.05, le=3.0, allow_inf_nan=False)]
+
+
+def fault_text(where: Iterable[int | str], message: str) -> str:
+    """What a model refuses, with its field: `where` and `message` as a pydantic error has them."""
+    field, text = ".".join(map(str, where)), message.removeprefix("Value error, ")
+    return f"{field}: {text}" if field else text
+
+
+def faults_of(error: ValidationError) -> str:
+    """All that a model refuses, in one line."""
+    return "; ".join(fault_text(e["loc"], e["msg"]) for e in error.errors())
 
 
 class Wire(BaseModel):

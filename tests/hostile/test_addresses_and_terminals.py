@@ -14,7 +14,7 @@ from websockets.sync.client import connect
 
 from chronarch.client import library
 from chronarch.core.plain import plain
-from chronarch.records.server import free_port
+from chronarch.records.ports import free_port
 from chronarch.wire.library import FileChange, PartOrder
 from tests.support import processes
 from tests.support.gcode import squares

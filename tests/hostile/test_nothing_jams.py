@@ -20,7 +20,7 @@ from websockets.sync.client import ClientConnection, connect
 from chronarch.client import RefusedByService, library, planning, requests
 from chronarch.core.states import Intake
 from chronarch.records.database import make_engine
-from chronarch.records.server import free_port
+from chronarch.records.ports import free_port
 from chronarch.service.workers import NotDone, Workers
 from chronarch.wire.library import Dropped
 from chronarch.wire.machines import MachineOrder

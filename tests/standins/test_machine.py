@@ -14,7 +14,7 @@ import unittest
 import httpx
 from PIL import Image
 
-from chronarch.records.server import free_port
+from chronarch.records.ports import free_port
 from chronarch.standins.heat import AMBIENT_C, nozzle
 from chronarch.standins.motion import BUFFER, Motion
 from tests.support.world import eventually

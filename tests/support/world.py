@@ -22,7 +22,8 @@ from chronarch.core.clock import ScaledClock
 from chronarch.core.states import Intake, MachineState
 from chronarch.demo.broker import USER, PrivateBroker
 from chronarch.records.database import migrate
-from chronarch.records.server import PrivateServer, free_ports
+from chronarch.records.ports import free_ports
+from chronarch.records.server import PrivateServer
 from chronarch.service.command import register_key, register_person
 from chronarch.service.settings import Settings
 from chronarch.wire import machines as wm

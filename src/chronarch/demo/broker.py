@@ -9,7 +9,8 @@ import subprocess
 import time
 from pathlib import Path
 
-from chronarch.records.server import die_with_parent, free_port
+from chronarch.records.ports import free_port
+from chronarch.records.server import die_with_parent
 
 STARTED_WITHIN_S = 60.0
 USER = "shop"

@@ -11,6 +11,7 @@ import click
 
 from chronarch.core.clock import real_clock
 from chronarch.demo.start import DemoFailed, is_listening, run_demo
+from chronarch.records.ports import NoFreePort
 
 FOLDER = Path("var/demo")
 
@@ -35,7 +36,7 @@ def run(folder: Path, rate: float) -> None:
     """Open the shop; Ctrl-C closes it. A second start finds its data again."""
     try:
         run_demo(folder, rate)
-    except DemoFailed as error:
+    except (DemoFailed, NoFreePort) as error:
         click.echo(str(error), err=True)
         raise SystemExit(1) from None
 

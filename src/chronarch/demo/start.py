@@ -25,7 +25,8 @@ from chronarch.demo.processes import Child
 from chronarch.demo.shop import MACHINES, MODELS, NAME, OPENING
 from chronarch.private_file import write_private
 from chronarch.records.database import migrate
-from chronarch.records.server import PrivateServer, ServerFailed, free_port, free_ports
+from chronarch.records.ports import free_port, free_ports
+from chronarch.records.server import PrivateServer, ServerFailed
 from chronarch.service.command import register_key, register_person
 from chronarch.service.settings import Settings
 from chronarch.wire.people import Scope

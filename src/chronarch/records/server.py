@@ -16,6 +16,8 @@ from pathlib import Path
 
 import pymysql
 
+from chronarch.records.ports import free_port
+
 USER = "chronarch"
 DATABASE = "chronarch"
 BYTES = "utf8mb4_nopad_bin"
@@ -30,22 +32,6 @@ class ServerFailed(Exception):
 def die_with_parent() -> None:
     """For `preexec_fn`: the child is told to stop when its parent is gone, however that came about (Linux)."""
     ctypes.CDLL(None).prctl(1, signal.SIGTERM)
-
-
-def free_ports(many: int) -> list[int]:
-    """So many ports that nobody listens on, each another one."""
-    with contextlib.ExitStack() as held:
-        probes = [held.enter_context(socket.socket()) for _ in range(many)]
-        for probe in probes:
-            probe.bind(("127.0.0.1", 0))
-        return [int(probe.getsockname()[1]) for probe in probes]
-
-
-def free_port() -> int:
-    """A TCP port on loopback that nobody listens on now."""
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
 
 
 def _program(name: str) -> str:

@@ -5,7 +5,9 @@ from __future__ import annotations
 import socket
 import subprocess
 import sys
+import tempfile
 import unittest
+from pathlib import Path
 from unittest.mock import patch
 
 from chronarch.records.ports import NoFreePort, candidates, free_ports
@@ -26,12 +28,23 @@ class Ports(unittest.TestCase):
         self.assertEqual(len(given), 500)
         self.assertEqual(len(set(given)), 500)
 
-    def test_no_outgoing_connection_takes_a_port_that_was_given(self) -> None:
+    def test_a_claim_is_for_as_many_as_were_asked_for_and_ends_with_its_process(self) -> None:
+        asked = subprocess.run([sys.executable, "-c", ASK], input="\n", capture_output=True, text=True, check=True)
+        free = [int(port) for port in asked.stdout.split()[:2]]
+        with patch("chronarch.records.ports.candidates", return_value=free):
+            self.assertEqual({*free_ports(1), *free_ports(1)}, set(free))
+
+    def test_ports_that_the_kernel_gives_to_outgoing_connections_are_left_to_it(self) -> None:
+        for theirs, ours in (
+            ("32768\t60999\n", {*range(10_000, 32_768), *range(61_000, 65_536)}),
+            ("1024\t65535\n", set(range(10_000, 65_536))),  # it leaves none
+        ):
+            with tempfile.NamedTemporaryFile("w") as file:
+                file.write(theirs)
+                file.flush()
+                with patch("chronarch.records.ports._KERNELS_RANGE", Path(file.name)):
+                    self.assertEqual(set(candidates()), ours)
         self.assertLessEqual(set(free_ports(50)), set(candidates()))
-        with socket.create_server(("127.0.0.1", 0)) as server:
-            for _ in range(100):
-                with socket.create_connection(server.getsockname()) as connection:
-                    self.assertNotIn(connection.getsockname()[1], candidates())
 
     def test_a_port_that_somebody_listens_on_is_not_given(self) -> None:
         with socket.create_server(("127.0.0.1", 0)) as server:

@@ -11,6 +11,7 @@ from __future__ import annotations
 import errno
 import random
 import socket
+from itertools import islice
 from pathlib import Path
 
 _KERNELS_RANGE = Path("/proc/sys/net/ipv4/ip_local_port_range")
@@ -48,8 +49,7 @@ def free_ports(many: int) -> list[int]:
     """So many different ports that nobody uses and no other process was given. Raises NoFreePort."""
     order = candidates()
     random.shuffle(order)
-    free = (port for port in order if _claim(port))
-    found = [port for port, _ in zip(free, range(many), strict=False)]
+    found = list(islice(filter(_claim, order), many))
     if len(found) < many:
         raise NoFreePort(f"Only {len(found)} of {many} ports on 127.0.0.1 are free. Stop other programs and try again.")
     return found

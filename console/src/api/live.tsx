@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useCallback, useContext, useEffect, useMemo, useRef, useState } from "react";
 
-import type { Machine, Shop } from "./client";
+import type { Machine, ShopInfo } from "./client";
 
 interface Live {
   /** Shop time now. */
@@ -35,7 +35,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       for (const kind of kinds) void client.invalidateQueries({ queryKey: [kind] });
     }, 400);
     source.addEventListener("shop", (e) => {
-      const shop = JSON.parse(e.data) as Shop;
+      const shop = JSON.parse(e.data) as ShopInfo;
       setClock({ shop: Date.parse(shop.now), at: performance.now(), rate: shop.rate });
       client.setQueryData(["shop"], shop);
       setLost(null);

@@ -1,4 +1,4 @@
-import type { PromiseWord, Range } from "../api/client";
+import type { PromiseWord, TimeRange } from "../api/client";
 import { clock, soon } from "./format";
 
 const WORDS: Record<PromiseWord, string> = {
@@ -51,7 +51,7 @@ function Shape({ promise }: { promise: PromiseWord }) {
 }
 
 /** When something is expected: the middle, and between what. */
-export function Expected({ range, now }: { range: Range | null | undefined; now: Date }) {
+export function Expected({ range, now }: { range: TimeRange | null | undefined; now: Date }) {
   if (!range) return <span className="text-alarm">not as things are</span>;
   return (
     <span className="whitespace-nowrap">
@@ -60,7 +60,7 @@ export function Expected({ range, now }: { range: Range | null | undefined; now:
   );
 }
 
-export function between(range: Range, now: Date) {
+export function between(range: TimeRange, now: Date) {
   const sameDay = new Date(range.early).toDateString() === new Date(range.late).toDateString();
   return sameDay ? `${clock(range.early)}–${clock(range.late)}` : `${soon(range.early, now)} – ${soon(range.late, now)}`;
 }

@@ -1,0 +1,81 @@
+import { useQueryClient } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+import { Route, Routes } from "react-router";
+
+import { CallFailed, type Me } from "../api/client";
+import { LiveProvider, useLive } from "../api/live";
+import { useMe } from "../features/access/queries";
+import { Frame } from "./frame";
+import { BoardPage } from "../features/planning/board-page";
+import { BinPage } from "../features/library/bin-page";
+import { ComparePage } from "../features/library/compare-page";
+import { FilePage } from "../features/library/file-page";
+import { LibraryPage } from "../features/library/library-page";
+import { PartPage, PartsPage } from "../features/library/parts-page";
+import { LevelPage } from "../features/control/level-page";
+import { LogPage } from "../features/control/log-page";
+import { MachinePage } from "../features/machines/machine-page";
+import { OrderPage } from "../features/orders/order-page";
+import { OrdersPage } from "../features/orders/orders-page";
+import { HelpPage } from "../features/rounds/help-page";
+import { RoundsPage } from "../features/rounds/rounds-page";
+import { SetupPage } from "../features/system/setup-page";
+import { WhatIfPage } from "../features/planning/what-if-page";
+import { QueuePage } from "../features/orders/queue-page";
+import { RecordsPage } from "../features/ledger/records-page";
+import { SignInPage } from "../features/access/sign-in-page";
+import { Empty, Failed, Loading, Page, Sheet } from "../ui/page";
+
+/** The console, but for the one page that somebody without an account may see. */
+export function App() {
+  return window.location.pathname === "/help" ? <HelpPage /> : <Console />;
+}
+
+/** Nothing is shown before the shop's own time is known: pages would take the wall's for it. */
+function OnceTold({ me, children }: { me: Me; children: ReactNode }) {
+  const { heard, lost } = useLive();
+  return heard || lost ? <Frame me={me}>{children}</Frame> : <Loading />;
+}
+
+function Console() {
+  const me = useMe();
+  const client = useQueryClient();
+  if (me.isPending) return <Loading />;
+  if (me.error instanceof CallFailed && me.error.status === 401) return <SignInPage />;
+  if (me.error) return <Failed error={me.error} again={() => client.invalidateQueries({ queryKey: ["me"] })} />;
+  return (
+    <LiveProvider>
+      <OnceTold me={me.data}>
+        <Routes>
+          <Route path="/" element={<BoardPage />} />
+          <Route path="/rounds" element={<RoundsPage />} />
+          <Route path="/orders" element={<OrdersPage />} />
+          <Route path="/orders/:number" element={<OrderPage />} />
+          <Route path="/queue" element={<QueuePage />} />
+          <Route path="/what-if" element={<WhatIfPage />} />
+          <Route path="/setup" element={<SetupPage />} />
+          <Route path="/library" element={<LibraryPage />} />
+          <Route path="/library/bin" element={<BinPage />} />
+          <Route path="/library/parts" element={<PartsPage />} />
+          <Route path="/library/parts/:which" element={<PartPage />} />
+          <Route path="/library/files/:which" element={<FilePage />} />
+          <Route path="/library/files/:which/compare" element={<ComparePage />} />
+          <Route path="/records" element={<RecordsPage />} />
+          <Route path="/machines/:name" element={<MachinePage />} />
+          <Route path="/machines/:name/log" element={<LogPage />} />
+          <Route path="/machines/:name/level" element={<LevelPage />} />
+          <Route
+            path="*"
+            element={
+              <Page title="No such page">
+                <Sheet>
+                  <Empty title="There is nothing at this address">Choose a page above.</Empty>
+                </Sheet>
+              </Page>
+            }
+          />
+        </Routes>
+      </OnceTold>
+    </LiveProvider>
+  );
+}

@@ -1,0 +1,203 @@
+import * as Menu from "@radix-ui/react-dropdown-menu";
+import { useQueryClient } from "@tanstack/react-query";
+import { BarChart3, Bell, CircleUser, ClipboardList, Clock3, FileBox, Footprints, ListOrdered } from "lucide-react";
+import type { ReactNode } from "react";
+import { Link, NavLink } from "react-router";
+
+import { api, type Me, setCsrf, value } from "../api/client";
+import { useLive, useNow } from "../api/live";
+import { useChange } from "../api/change";
+import { useNotices } from "../features/notices/queries";
+import { useShop } from "../features/system/queries";
+import { Button } from "../ui/button";
+import { clock, day, when } from "../ui/format";
+import { type Theme, useTheme } from "../ui/theme";
+
+const PAGES = [
+  { to: "/", name: "Board", icon: Clock3 },
+  { to: "/rounds", name: "Rounds", icon: Footprints },
+  { to: "/orders", name: "Orders", icon: ClipboardList },
+  { to: "/queue", name: "Queue", icon: ListOrdered },
+  { to: "/library", name: "Library", icon: FileBox },
+  { to: "/records", name: "Records", icon: BarChart3 },
+];
+
+/** What stands around every page: the shop, its clock, the pages, notices, and who is signed in. */
+export function Frame({ me, children }: { me: Me; children: ReactNode }) {
+  const shop = useShop();
+  return (
+    <div className="min-h-screen">
+      <header className="sticky top-0 z-30 border-b border-rule bg-ground/95 backdrop-blur">
+        <div className="mx-auto flex h-14 max-w-[1500px] items-center gap-5 px-4 sm:px-8">
+          <img src="/icon.svg" alt="" className="h-7 w-7" />
+          <span className="hidden truncate font-serif text-lg font-semibold lg:block">{shop.data?.name}</span>
+          <nav className="hidden h-full gap-1 sm:flex" aria-label="Pages">
+            {PAGES.map((p) => (
+              <NavLink
+                key={p.to}
+                to={p.to}
+                end={p.to === "/"}
+                className={({ isActive }) =>
+                  `flex items-center border-b-2 px-3 no-underline ${isActive ? "border-ink font-semibold text-ink" : "border-transparent text-faded hover:text-ink"}`
+                }
+              >
+                {p.name}
+              </NavLink>
+            ))}
+          </nav>
+          <div className="ml-auto flex items-center gap-1 sm:gap-3">
+            <ShopClock />
+            <Notices />
+            <Person me={me} />
+          </div>
+        </div>
+        <Away />
+      </header>
+      <main>{children}</main>
+      <nav
+        className="fixed inset-x-0 bottom-0 z-30 flex border-t border-rule bg-sheet sm:hidden"
+        aria-label="Pages, at the foot"
+      >
+        {PAGES.map((p) => (
+          <NavLink
+            key={p.to}
+            to={p.to}
+            end={p.to === "/"}
+            className={({ isActive }) =>
+              `flex flex-1 flex-col items-center gap-0.5 py-2 text-xs no-underline ${isActive ? "font-semibold text-ink" : "text-faded"}`
+            }
+          >
+            <p.icon size={20} strokeWidth={1.7} aria-hidden />
+            {p.name}
+          </NavLink>
+        ))}
+      </nav>
+    </div>
+  );
+}
+
+function ShopClock() {
+  const { rate } = useLive();
+  const now = useNow(rate > 1 ? 200 : 1000);
+  return (
+    <span className="flex items-baseline gap-2 whitespace-nowrap" aria-label="Shop time">
+      <span className="hidden text-sm text-faded md:inline">{day(now)}</span>
+      <span className="text-lg font-semibold text-brass">{clock(now)}</span>
+      {rate !== 1 && (
+        <span className="hidden text-sm text-faded md:inline" title={`One real second is ${rate} s here`}>
+          × {rate}
+        </span>
+      )}
+    </span>
+  );
+}
+
+/** Said as long as the live stream is broken: what is shown is as last heard. */
+function Away() {
+  const { lost } = useLive();
+  if (!lost) return null;
+  return (
+    <div role="status" className="border-t border-rule bg-alarm-wash px-4 py-2 text-center text-sm text-alarm">
+      The service does not answer since {clock(lost)}. Builds go on without it; this page shows what was last heard and
+      catches up by itself.
+    </div>
+  );
+}
+
+const popup = "fade-in z-50 rounded-lg border border-rule bg-sheet shadow-lg";
+
+function Notices() {
+  const notices = useNotices();
+  const now = useNow(5000);
+  const seen = useChange(
+    (upTo: number) => value(api.POST("/api/notices/seen", { params: { query: { up_to: upTo } } })),
+    "notices",
+  );
+  const list = notices.data ?? [];
+  const alarms = list.filter((n) => n.severity === "alarm").length;
+  const label = alarms ? `Notices: ${alarms} ask for hands` : "Notices";
+  return (
+    <Menu.Root>
+      <Menu.Trigger asChild>
+        <button type="button" aria-label={label} className="relative grid h-10 w-10 place-items-center rounded-md hover:bg-sunk">
+          <Bell size={20} strokeWidth={1.7} aria-hidden />
+          {alarms > 0 && (
+            <span className="absolute top-0.5 right-0 min-w-4.5 rounded-full bg-alarm px-1 text-center text-xs leading-4.5 font-semibold text-ground">
+              {alarms}
+            </span>
+          )}
+        </button>
+      </Menu.Trigger>
+      <Menu.Portal>
+        <Menu.Content align="end" sideOffset={6} className={`${popup} w-[min(26rem,94vw)]`}>
+          <div className="flex items-center justify-between px-4 pt-3 pb-1">
+            <span className="font-serif text-lg font-semibold">Notices</span>
+            {list[0] && (
+              <Button kind="quiet" asked={seen.isPending} onClick={() => seen.mutate(list[0]!.id)}>
+                All seen
+              </Button>
+            )}
+          </div>
+          <ul className="m-0 max-h-[60vh] list-none overflow-auto p-0 pb-2">
+            {list.length === 0 && <li className="px-4 py-6 text-center text-faded">Nothing new.</li>}
+            {list.map((n) => (
+              <li key={n.id} className="flex gap-3 px-4 py-2">
+                <span className="w-14 shrink-0 text-sm text-faded">{when(n.at, now)}</span>
+                <span className={n.severity === "alarm" ? "text-alarm" : ""}>{n.text}</span>
+              </li>
+            ))}
+          </ul>
+        </Menu.Content>
+      </Menu.Portal>
+    </Menu.Root>
+  );
+}
+
+function Person({ me }: { me: Me }) {
+  const [theme, setTheme] = useTheme();
+  const client = useQueryClient();
+  const item = "flex cursor-pointer items-center justify-between rounded px-3 py-2 outline-none data-[highlighted]:bg-sunk";
+  const signOut = async () => {
+    await value(api.POST("/api/sign-out"));
+    setCsrf("");
+    await client.resetQueries({ queryKey: ["me"] });
+    client.removeQueries({ predicate: (query) => query.queryKey[0] !== "me" });
+  };
+  return (
+    <Menu.Root>
+      <Menu.Trigger asChild>
+        <button type="button" aria-label={`Signed in as ${me.name}`} className="grid h-10 w-10 place-items-center rounded-md hover:bg-sunk">
+          <CircleUser size={20} strokeWidth={1.7} aria-hidden />
+        </button>
+      </Menu.Trigger>
+      <Menu.Portal>
+        <Menu.Content align="end" sideOffset={6} className={`${popup} w-56 p-1.5`}>
+          <div className="px-3 pt-1.5 pb-2 text-faded">Signed in as {me.name}</div>
+          <Menu.RadioGroup value={theme} onValueChange={(t) => setTheme(t as Theme)}>
+            {(["light", "dark", "system"] as const).map((t) => (
+              <Menu.RadioItem key={t} value={t} className={item} onSelect={(e) => e.preventDefault()}>
+                {{ light: "Light", dark: "Dark", system: "As the system" }[t]}
+                <Menu.ItemIndicator>✓</Menu.ItemIndicator>
+              </Menu.RadioItem>
+            ))}
+          </Menu.RadioGroup>
+          <Menu.Separator className="my-1.5 h-px bg-rule" />
+          <Menu.Item className={item} asChild>
+            <Link to="/setup" className="text-ink no-underline">
+              Set-up
+            </Link>
+          </Menu.Item>
+          <Menu.Item className={item} asChild>
+            <Link to="/what-if" className="text-ink no-underline">
+              What if
+            </Link>
+          </Menu.Item>
+          <Menu.Separator className="my-1.5 h-px bg-rule" />
+          <Menu.Item className={item} onSelect={() => void signOut()}>
+            Sign out
+          </Menu.Item>
+        </Menu.Content>
+      </Menu.Portal>
+    </Menu.Root>
+  );
+}

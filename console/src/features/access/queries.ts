@@ -1,0 +1,17 @@
+import { useQuery } from "@tanstack/react-query";
+
+import { api, setCsrf, value } from "../../api/client";
+
+/** Who is signed in; fails with status 401 when nobody is. */
+export function useMe() {
+  return useQuery({
+    queryKey: ["me"],
+    queryFn: async () => {
+      const me = await value(api.GET("/api/me"));
+      setCsrf(me.csrf ?? "");
+      return me;
+    },
+    retry: false,
+    staleTime: Infinity,
+  });
+}

@@ -1,0 +1,126 @@
+import { Search } from "lucide-react";
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+
+import type { LibraryFile } from "../../api/client";
+import { type FileFilter } from "./queries";
+import { useModels } from "../machines/queries";
+import { Button } from "../../ui/button";
+
+/** The filter as the page's address has it. */
+export function useFilter(): [FileFilter, (change: Record<string, string>) => void] {
+  const [asked, set] = useSearchParams();
+  const text = (name: string) => asked.get(name) || undefined;
+  const number = (name: string) => (asked.get(name) ? Number(asked.get(name)) : undefined);
+  const filter: FileFilter = {
+    search: text("search"),
+    folder: text("folder"),
+    tag: text("tag"),
+    material: text("material"),
+    nozzle_mm: number("nozzle"),
+    model: text("model"),
+    least_s: number("least") && number("least")! * 60,
+    most_s: number("most") && number("most")! * 60,
+    least_size: number("size") && number("size")! * 1e6,
+  };
+  const change = (wish: Record<string, string>) =>
+    set(
+      (before) => {
+        for (const [name, v] of Object.entries(wish)) {
+          if (v) before.set(name, v);
+          else before.delete(name);
+        }
+        return before;
+      },
+      { replace: true },
+    );
+  return [filter, change];
+}
+
+/** Words and choices that narrow the list. */
+export function Filters({ filter, change, files }: { filter: FileFilter; change: (c: Record<string, string>) => void; files: LibraryFile[] }) {
+  const models = useModels().data ?? [];
+  const of = (pick: (f: LibraryFile) => (string | number | null | undefined)[]) =>
+    [...new Set(files.flatMap(pick))].filter((v) => v !== "" && v != null).sort();
+  const materials = of((f) => [f.reading.declared?.material]);
+  const nozzles = of((f) => [f.reading.declared?.nozzle_mm]);
+  const tags = of((f) => f.tags ?? []);
+  const select = (label: string, name: string, chosen: string, options: (string | number)[], unit = "") =>
+    options.length > 0 && (
+      <select
+        aria-label={label}
+        className="min-h-9 rounded-md border border-rule bg-sheet px-2 text-sm text-ink"
+        value={chosen}
+        onChange={(e) => change({ [name]: e.target.value })}
+      >
+        <option value="">{label}: any</option>
+        {options.map((o) => (
+          <option key={o} value={o}>
+            {o}
+            {unit}
+          </option>
+        ))}
+      </select>
+    );
+  const times: [string, string, string][] = [
+    ["under half an hour", "", "30"],
+    ["half to one hour", "30", "60"],
+    ["one to four hours", "60", "240"],
+    ["over four hours", "240", ""],
+  ];
+  const time = times.findIndex(
+    ([, least, most]) => (filter.least_s ?? 0) / 60 === Number(least || 0) && (filter.most_s ?? 0) / 60 === Number(most || 0),
+  );
+  const [open, setOpen] = useState(false);
+  return (
+    <div className={`mb-3 flex flex-wrap items-center gap-2 ${open ? "" : "[&>select]:hidden sm:[&>select]:block"}`}>
+      <label className="relative min-w-48 flex-1">
+        <span className="sr-only">Search</span>
+        <Search size={16} aria-hidden className="absolute top-1/2 left-3 -translate-y-1/2 text-faded" />
+        <input
+          type="search"
+          placeholder="Name, note, tag or part"
+          className="min-h-9 w-full rounded-md border border-rule bg-sheet pr-3 pl-9 text-sm"
+          value={filter.search ?? ""}
+          onChange={(e) => change({ search: e.target.value })}
+        />
+      </label>
+      <Button className="sm:hidden" aria-expanded={open} onClick={() => setOpen(!open)}>
+        Filter
+      </Button>
+      {select("Material", "material", filter.material ?? "", materials as string[])}
+      {select("Nozzle", "nozzle", String(filter.nozzle_mm ?? ""), nozzles as number[], " mm")}
+      {select("Model", "model", filter.model ?? "", models.map((m) => m.name))}
+      {select("Tag", "tag", filter.tag ?? "", tags as string[])}
+      <select
+        aria-label="Time"
+        className="min-h-9 rounded-md border border-rule bg-sheet px-2 text-sm text-ink"
+        value={filter.least_s || filter.most_s ? time : ""}
+        onChange={(e) => {
+          const [, least, most] = times[Number(e.target.value)] ?? ["", "", ""];
+          change(e.target.value === "" ? { least: "", most: "" } : { least, most });
+        }}
+      >
+        <option value="">Time: any</option>
+        {times.map(([name], i) => (
+          <option key={name} value={i}>
+            {name}
+          </option>
+        ))}
+      </select>
+      <select
+        aria-label="Size"
+        className="min-h-9 rounded-md border border-rule bg-sheet px-2 text-sm text-ink"
+        value={filter.least_size ? filter.least_size / 1e6 : ""}
+        onChange={(e) => change({ size: e.target.value })}
+      >
+        <option value="">Size: any</option>
+        {[1, 10, 100].map((mb) => (
+          <option key={mb} value={mb}>
+            {mb} MB or more
+          </option>
+        ))}
+      </select>
+    </div>
+  );
+}

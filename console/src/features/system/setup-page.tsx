@@ -1,0 +1,39 @@
+import { useHours, usePlanning, useStrategies } from "../planning/queries";
+import { Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
+import { Hours } from "../planning/hours";
+import { PlanningForm } from "../planning/planning-form";
+import { Spools } from "../machines/spools";
+import { UpkeepWindows } from "../upkeep/upkeep";
+
+export function SetupPage() {
+  const planning = usePlanning();
+  const strategies = useStrategies();
+  const hours = useHours();
+  const failed = planning.error ?? strategies.error;
+  return (
+    <Page title="Set-up">
+      <div className="grid gap-5 lg:grid-cols-2 lg:items-start">
+        <div className="flex min-w-0 flex-col gap-5">
+          <Sheet>
+            <SheetTitle>How the next build is chosen</SheetTitle>
+            {failed ? (
+              <Failed error={failed} />
+            ) : planning.data && strategies.data ? (
+              <PlanningForm now={planning.data} strategies={strategies.data} />
+            ) : (
+              <Loading rows={4} />
+            )}
+          </Sheet>
+          <Sheet>
+            <SheetTitle>When hands are here</SheetTitle>
+            {hours.error ? <Failed error={hours.error} /> : hours.data ? <Hours all={hours.data} /> : <Loading rows={7} height="h-9" />}
+          </Sheet>
+        </div>
+        <div className="flex min-w-0 flex-col gap-5">
+          <UpkeepWindows />
+          <Spools />
+        </div>
+      </div>
+    </Page>
+  );
+}

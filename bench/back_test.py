@@ -15,16 +15,27 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
-from chronarch.core.dispatch import Costs, NeedRow, Snapshot, Strategy, Work, Workplace, make_plan
-from chronarch.core.dispatch.shop import Phase, Spool
-from chronarch.core.fleet import Requirement
-from chronarch.core.forecast import Past, Range, Running, forecast
 from chronarch.core.gcode.analysis import analyse
-from chronarch.core.hours import Staffing, weekdays
-from chronarch.core.matching import Need
-from chronarch.core.states import MachineState, Outcome, Verdict
-from chronarch.demo.history import Past as DemoPast
+from chronarch.core.machines.states import MachineState, Outcome
+from chronarch.core.orders.requirement import Requirement
+from chronarch.core.orders.states import Verdict
+from chronarch.core.planning.eligibility import JobNeed
+from chronarch.core.planning.forecast import RunningBuild, ShopHistory, forecast
+from chronarch.core.planning.planner import make_plan
+from chronarch.core.planning.shifts import Staffing, weekdays
+from chronarch.core.planning.snapshot import (
+    Costs,
+    LoadedSpool,
+    MachineSlot,
+    NeedRow,
+    SlotPhase,
+    Snapshot,
+    Strategy,
+    WaitingWork,
+)
+from chronarch.core.time_range import TimeRange
 from chronarch.demo.history import PastBuild, PastFile, make_past
+from chronarch.demo.history import ShopHistory as DemoPast
 from chronarch.demo.shop import MACHINES, MATERIAL, MODELS, PARTS, PAST, file_name
 from chronarch.demo.slicer import slice_part
 
@@ -46,7 +57,7 @@ class Tally:
     inside: int = 0
     width_h: list[float] = field(default_factory=list)
 
-    def add(self, said: Range, truth: datetime) -> None:
+    def add(self, said: TimeRange, truth: datetime) -> None:
         self.off_h.append(abs((truth - said.likely) / timedelta(hours=1)))
         self.inside += said.early <= truth <= said.late
         self.width_h.append((said.late - said.early) / timedelta(hours=1))
@@ -64,11 +75,11 @@ def shops_past() -> DemoPast:
             material = MATERIAL.get(part.name, "PLA")
             text = "".join(f"{line}\n" for line in slice_part(part, material=material)).encode()
             planned = analyse(text, MODELS[0].core()).planned_s
-            files.append(PastFile(file_name(part), planned, Need(Requirement(material=material))))
+            files.append(PastFile(file_name(part), planned, JobNeed(Requirement(material=material))))
     return make_past(files, BEGIN, END)
 
 
-def known_by(builds: Sequence[PastBuild], worked: dict[int, float], at: datetime) -> Past:
+def known_by(builds: Sequence[PastBuild], worked: dict[int, float], at: datetime) -> ShopHistory:
     """What the builds that were over by then show, as the service learns it."""
     ratios: dict[str, list[float]] = {}
     delays: list[float] = []
@@ -87,7 +98,7 @@ def known_by(builds: Sequence[PastBuild], worked: dict[int, float], at: datetime
         recent = values[-100:]
         middle = statistics.median(recent)
         paces[model] = [v / middle for v in recent]
-    return Past(paces, delays[-400:], scrap / max(1, judged))
+    return ShopHistory(paces, delays[-400:], scrap / max(1, judged))
 
 
 def pace_by(builds: Sequence[PastBuild], worked: dict[int, float], at: datetime) -> dict[str, float]:
@@ -98,20 +109,22 @@ def pace_by(builds: Sequence[PastBuild], worked: dict[int, float], at: datetime)
     return {model: statistics.median(values[-100:]) for model, values in ratios.items()}
 
 
-def snapshot(past: DemoPast, pace: dict[str, float], at: datetime) -> tuple[Snapshot, list[Running]]:
+def snapshot(past: DemoPast, pace: dict[str, float], at: datetime) -> tuple[Snapshot, list[RunningBuild]]:
     """The shop as it stood at a moment, by what was known then."""
     on: dict[str, PastBuild] = {b.machine: b for b in past.builds if b.claimed <= at < b.cleared}
     machines, running = [], []
     for m in MACHINES:
         b = on.get(m.name)
-        phase, free = Phase.CLEAR, 0.0
+        phase, free = SlotPhase.CLEAR, 0.0
         if b is not None:
             left = b.file.planned_s * pace.get(m.model, 1.0) - (at - b.started) / timedelta(seconds=1)
             left = max(60.0, left) if b.ended > at else 0.0
-            running.append(Running(m.name, b.job, left))
+            running.append(RunningBuild(m.name, b.job, left))
             cooling = max(0.0, COOL_S - (at - b.ended) / timedelta(seconds=1)) if b.ended <= at else left + COOL_S
-            phase, free = Phase.OCCUPIED, cooling
-        machines.append(Workplace(m.name, m.model, phase, free, spool=Spool(m.material, m.colour), cool_s=COOL_S))
+            phase, free = SlotPhase.OCCUPIED, cooling
+        machines.append(
+            MachineSlot(m.name, m.model, phase, free, spool=LoadedSpool(m.material, m.colour), cool_s=COOL_S)
+        )
     taken: dict[int, set[int]] = {}
     for b in past.builds:
         if b.claimed <= at and not (b.verdict is Verdict.SCRAP and b.cleared <= at):
@@ -121,7 +134,7 @@ def snapshot(past: DemoPast, pace: dict[str, float], at: datetime) -> tuple[Snap
         waiting = copies - len(taken.get(number, ()))
         if created <= at and waiting > 0:
             seconds = {m.model: file.planned_s * pace.get(m.model, 1.0) for m in MACHINES}
-            work.append(Work(number, waiting, NeedRow(seconds, file.need.requirement.material), number))
+            work.append(WaitingWork(number, waiting, NeedRow(seconds, file.need.requirement.material), number))
     spans = tuple(HOURS.spans(at, at + timedelta(days=60)))
     costs = Costs(clear_s=60, walk_s=480)
     return Snapshot(at, tuple(machines), tuple(work), {"": (spans, 3)}, (), costs, Strategy.FIRST_COME), running
@@ -149,10 +162,12 @@ def main() -> None:
         known, pace = known_by(past.builds, worked, b.started), pace_by(past.builds, worked, b.started)
         expected = b.file.planned_s * pace.get(MODEL_OF[b.machine], 1.0)
         spans = tuple(HOURS.spans(b.started, b.started + timedelta(days=7)))
-        one = Workplace(b.machine, "any", Phase.OCCUPIED, expected + COOL_S, cool_s=COOL_S)
+        one = MachineSlot(b.machine, "any", SlotPhase.OCCUPIED, expected + COOL_S, cool_s=COOL_S)
         s = Snapshot(b.started, (one,), (), {"": (spans, 1)})
-        ends.add(forecast(s, make_plan(s), [Running(b.machine, 1, expected)], known, MODEL_OF).ends[b.machine], b.ended)
-        over = Snapshot(b.ended, (Workplace(b.machine, "any", Phase.OCCUPIED, COOL_S),), (), {"": (spans, 1)})
+        ends.add(
+            forecast(s, make_plan(s), [RunningBuild(b.machine, 1, expected)], known, MODEL_OF).ends[b.machine], b.ended
+        )
+        over = Snapshot(b.ended, (MachineSlot(b.machine, "any", SlotPhase.OCCUPIED, COOL_S),), (), {"": (spans, 1)})
         clears.add(forecast(over, make_plan(over), [], known, MODEL_OF).clears[b.machine], b.cleared)
     open_jobs = 0
     for number, (_, copies, created) in enumerate(past.jobs, 1):

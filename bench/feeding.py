@@ -5,7 +5,7 @@
 3.  The same with the camera process at full tilt: what becomes of the 99th percentile.
 4.  An emergency stop in the middle of it: milliseconds until it is on the wire.
 
-Every line goes the whole way a tender's lines go: link, steward, journal, log, socket. Run it with `make bench`.
+Every line goes the whole way a tender's lines go: driver, controller, journal, log, socket. Run it with `make bench`.
 """
 
 from __future__ import annotations
@@ -25,17 +25,17 @@ from typing import Any
 import uvloop
 
 from chronarch.core.clock import ScaledClock
-from chronarch.core.framing import QUESTION, numbered
-from chronarch.core.gcode.plan import Mark, Plan
-from chronarch.core.mind import Errand
-from chronarch.core.states import MachineState
-from chronarch.tender.background import Background, yield_to_feeding
-from chronarch.tender.keeping import Keeping
-from chronarch.tender.line_machine import LineMachine
-from chronarch.tender.link import Surroundings
-from chronarch.tender.program import FileProgram
-from chronarch.wire.machines import Model
-from chronarch.wire.upstream import Charge
+from chronarch.core.control.controller import BuildSpec
+from chronarch.core.control.framing import QUESTION, numbered
+from chronarch.core.gcode.plan import Mark, TimePlan
+from chronarch.core.machines.states import MachineState
+from chronarch.tender.background import BackgroundProcess, yield_to_feeding
+from chronarch.tender.checkpoints import CheckpointStore
+from chronarch.tender.controllers.driver import DriverContext
+from chronarch.tender.controllers.streaming_driver import StreamingDriver
+from chronarch.tender.file_program import FileProgram
+from chronarch.wire.control.upstream import MachineConfig
+from chronarch.wire.machines.model import Model
 
 LINES = 20_000
 ROUNDS = 3
@@ -190,15 +190,17 @@ class Feeding:
     def __init__(self, folder: Path, path: Path, ports: list[int]) -> None:
         now = datetime.now(UTC)
         clock = ScaledClock(now, now, 1.0)
-        around = Surroundings("bench", clock, None, Keeping(folder / "kept"), lambda *what: None)  # type: ignore[arg-type]
+        around = DriverContext("bench", clock, None, CheckpointStore(folder / "kept"), lambda *what: None)  # type: ignore[arg-type]
         self.links = []
         for n, port in enumerate(ports):
             model = Model(name="m", watchdog_s=0, idle_off_s=0)
-            charge = Charge(machine=f"M{n}", link=f"tcp://127.0.0.1:{port}", model=model, state=MachineState.IDLE)
-            self.links.append(LineMachine(charge, around))
+            charge = MachineConfig(
+                machine=f"M{n}", link=f"tcp://127.0.0.1:{port}", model=model, state=MachineState.IDLE
+            )
+            self.links.append(StreamingDriver(charge, around))
         program = FileProgram(path)
-        plan = Plan((Mark(0, 0.0, 0.0), Mark(len(program), 1e6, 1.0)), (0,))
-        self.errand = Errand(1, plan, program)
+        plan = TimePlan((Mark(0, 0.0, 0.0), Mark(len(program), 1e6, 1.0)), (0,))
+        self.spec = BuildSpec(1, plan, program)
         self.tasks = [asyncio.create_task(link.run()) for link in self.links]
 
     async def begin(self) -> None:
@@ -206,16 +208,16 @@ class Feeding:
         for link in self.links:
             while not link.connected:  # noqa: ASYNC110
                 await asyncio.sleep(0.005)
-            link.steward.link.drop()
-            link.steward._drop_asides("bench")
-            link.steward._prepared = True
+            link.controller.link.drop()
+            link.controller._drop_injections("bench")
+            link.controller._prepared = True
         await asyncio.sleep(0.3)  # what was said until now is over
         for link in self.links:
-            link.steward.begin(self.errand, link._now())
+            link.controller.begin(self.spec, link._now())
             link.flush()
 
     def taken(self) -> int:
-        return sum(link.steward.progress.acknowledged for link in self.links if link.steward.progress)
+        return sum(link.controller.progress.acknowledged for link in self.links if link.controller.progress)
 
     async def end(self) -> None:
         for task in self.tasks:
@@ -248,7 +250,7 @@ async def many(folder: Path, path: Path, machines: Machines) -> dict[str, float]
     now = resource.getrusage(resource.RUSAGE_SELF)
     late, _ = machines.seen()
     asked = time.monotonic()
-    feeding.links[LINKS // 2].steward.emergency(feeding.links[LINKS // 2]._now())
+    feeding.links[LINKS // 2].controller.emergency(feeding.links[LINKS // 2]._now())
     feeding.links[LINKS // 2].send()
     await asyncio.sleep(0.3)
     _, halts = machines.seen()
@@ -331,7 +333,7 @@ def main() -> None:
         for n in range(ROUNDS):
             with Machines(1 / RATE, LINKS) as machines:
                 quiet = uvloop.run(many(folder / f"quiet{n}", path, machines))["p99"]
-            background = Background(f"http://127.0.0.1:{port}", "x")
+            background = BackgroundProcess(f"http://127.0.0.1:{port}", "x")
             for k in range(12):
                 url = f"http://127.0.0.1:{port}/{k}.jpg"
                 background.tell({"name": f"c{k}", "what": "camera", "machine": f"M{k}", "url": url, "every_s": 0.0})

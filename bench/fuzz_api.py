@@ -18,18 +18,19 @@ from pathlib import Path
 from sqlalchemy import select, update
 
 from bench.fuzz_hooks import ITS_NUMBER
-from chronarch.client import library, orders, planning, requests
-from chronarch.core.states import Intake
+from chronarch.client import requests
+from chronarch.core.machines.states import Intake
 from chronarch.demo.shop import PARTS
 from chronarch.demo.slicer import slice_part
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions
-from chronarch.service.access import hash_secret, new_secret
-from chronarch.wire.library import PartOrder
-from chronarch.wire.orders import LineOrder, OrderOrder
-from chronarch.wire.people import Scope
-from chronarch.wire.shop import HelperOrder, SpoolOrder
-from chronarch.wire.work import JobOrder
+from chronarch.service.permissions import hash_secret, new_secret
+from chronarch.wire.access import Scope
+from chronarch.wire.library import NewPart
+from chronarch.wire.machines.spools import NewSpool
+from chronarch.wire.orders.jobs import NewJob
+from chronarch.wire.orders.orders import NewOrder, NewOrderLine
+from chronarch.wire.rounds import NewHelper
 from tests.support.world import World, close_all
 
 SECONDS = 300
@@ -74,12 +75,14 @@ def furnish(world: World) -> dict[str, list[object]]:
             names.append(file.name)
             hashes.append(file.sha256)
     for name in names:
-        client.do(requests.submit(JobOrder(file=name, copies=20)))
-    client.do(library.add_part(PartOrder(name="bobbin", files=[1])))
+        client.do(requests.submit(NewJob(file=name, copies=20)))
+    client.do(requests.add_part(NewPart(name="bobbin", files=[1])))
     for _ in range(2):
-        client.do(orders.make_order(OrderOrder(customer="Tern Island", lines=[LineOrder(file=names[0], quantity=3)])))
-    client.do(planning.add_spool(SpoolOrder(material="PLA", colour="teal")))
-    client.do(planning.make_helper(HelperOrder(name="Saturday help")))
+        client.do(
+            requests.make_order(NewOrder(customer="Tern Island", lines=[NewOrderLine(file=names[0], quantity=3)]))
+        )
+    client.do(requests.add_spool(NewSpool(material="PLA", colour="teal")))
+    client.do(requests.make_helper(NewHelper(name="Saturday help")))
     world.intake(Intake.OPEN)
     numbers = [1, 2, 3]
     return {

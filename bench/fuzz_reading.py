@@ -12,16 +12,16 @@ import sys
 import time
 
 from chronarch.core.errors import CoreError
-from chronarch.core.fleet import MachineModel
 from chronarch.core.gcode.analysis import analyse
 from chronarch.core.gcode.editing import make
 from chronarch.core.gcode.edits import PauseAt, Repeat, SetFromLayer, SkipObject, StartFrom
 from chronarch.core.gcode.layers import layer_moves
 from chronarch.core.gcode.reader import as_bytes
 from chronarch.core.gcode.splice import apply
+from chronarch.core.machines.model import MachineModel
 from chronarch.demo.shop import PARTS
 from chronarch.demo.slicer import slice_part
-from chronarch.wire.library import FileReading
+from chronarch.wire.gcode import FileReading
 
 MODEL = MachineModel("Lantern 220")
 PIECES = (b"G2 X1 R0", b"G3 I9e9", b"M486 S99999999999", b"T-1", b"G28 Q", b"G92 E1e308", b"M104 S" + b"9" * 400, b"\0",

@@ -9,7 +9,7 @@ from typing import Any
 
 from ortools.sat.python import cp_model
 
-from chronarch.core.dispatch import Snapshot
+from chronarch.core.planning.snapshot import Snapshot
 
 WITHIN_S = 60.0
 

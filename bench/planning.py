@@ -22,9 +22,19 @@ from datetime import UTC, datetime, timedelta
 from math import inf
 from typing import TypeVar
 
-from chronarch.core.dispatch import Costs, NeedRow, Plan, Snapshot, Strategy, Work, Workplace, make_plan
-from chronarch.core.dispatch.shop import Phase, Spool
-from chronarch.core.hours import ALWAYS, Hours, weekdays
+from chronarch.core.planning.planner import make_plan
+from chronarch.core.planning.shifts import ALWAYS, ShiftPattern, weekdays
+from chronarch.core.planning.snapshot import (
+    Costs,
+    LoadedSpool,
+    MachineSlot,
+    NeedRow,
+    QueuePlan,
+    SlotPhase,
+    Snapshot,
+    Strategy,
+    WaitingWork,
+)
 
 MONDAY = datetime(2026, 10, 19, 8, tzinfo=UTC)
 STAFFED = weekdays(8, 17)
@@ -53,7 +63,7 @@ class SimJob:
 class SimMachine:
     name: str
     kind: str
-    spool: Spool
+    spool: LoadedSpool
     releases: int
     left: int
     job: SimJob | None = None
@@ -110,7 +120,7 @@ class Play:
     days: int
     seed: int
     strategy: Strategy
-    hours: Hours = STAFFED
+    hours: ShiftPattern = STAFFED
     people: int = 1
     bound: bool = False
     load: float = 0.9
@@ -126,7 +136,7 @@ class Play:
     plans: list[float] = field(default_factory=list)
     stays: list[bool] = field(default_factory=list)
     begun: set[str] = field(default_factory=set)
-    before: Plan | None = None
+    before: QueuePlan | None = None
 
     def run(self) -> Score:
         rnd = random.Random(self.seed * 7 + 1)
@@ -138,7 +148,7 @@ class Play:
         self.costs = Costs(0, 0, 0, 0) if self.bound else Costs(CLEAR_S, SPOOL_S, 900, 300)
         self.shop = [
             SimMachine(
-                f"m{n}", "large" if n % 3 == 2 else "small", Spool("PLA", COLOURS[n % 3]),
+                f"m{n}", "large" if n % 3 == 2 else "small", LoadedSpool("PLA", COLOURS[n % 3]),
                 (3 if n % 5 == 4 else 0), (3 if n % 5 == 4 else 0),
             )
             for n in range(self.machines)
@@ -203,21 +213,21 @@ class Play:
         places = []
         for m in self.shop:
             if m.job is not None:
-                free, phase = max(0.0, m.expected + COOL_S - self.now), Phase.OCCUPIED
+                free, phase = max(0.0, m.expected + COOL_S - self.now), SlotPhase.OCCUPIED
             else:
-                free, phase = 0.0, Phase.OCCUPIED if m.uncleared else Phase.CLEAR
+                free, phase = 0.0, SlotPhase.OCCUPIED if m.uncleared else SlotPhase.CLEAR
             if m.changing:
-                phase = Phase.AWAY
+                phase = SlotPhase.AWAY
             places.append(
-                Workplace(m.name, m.kind, phase, free, 0.0, "", m.spool, cool_s=COOL_S, releases=m.releases,
+                MachineSlot(m.name, m.kind, phase, free, 0.0, "", m.spool, cool_s=COOL_S, releases=m.releases,
                           releases_left=m.left)
             )  # fmt: skip
         work = tuple(
-            Work(j.number, j.copies - j.taken, j.need, j.number, due_s=j.due - self.now)
+            WaitingWork(j.number, j.copies - j.taken, j.need, j.number, due_s=j.due - self.now)
             for j in self.jobs.values()
             if j.taken < j.copies
         )
-        spares = tuple(Spool("PLA", c) for c in COLOURS for _ in range(self.machines))
+        spares = tuple(LoadedSpool("PLA", c) for c in COLOURS for _ in range(self.machines))
         people = self.machines if self.bound else self.people
         return Snapshot(at, tuple(places), work, {"": (self.spans, people)}, spares, self.costs, self.strategy)
 
@@ -242,7 +252,7 @@ class Play:
             elif a.start_s < 1:
                 self.start(m, job)
 
-    def same_next(self, plan: Plan) -> list[bool]:
+    def same_next(self, plan: QueuePlan) -> list[bool]:
         """Of each machine whose next build was foreseen and did not start since: whether it is still the same job."""
         if self.before is None:
             return []
@@ -250,7 +260,7 @@ class Play:
         self.begun.clear()
         return [now is not None and now.job == said.job for said, now in pairs if said is not None]
 
-    def loaded(self, m: SimMachine, spool: Spool) -> None:
+    def loaded(self, m: SimMachine, spool: LoadedSpool) -> None:
         m.spool, m.changing = spool, False
 
     def start(self, m: SimMachine, job: SimJob) -> None:
@@ -321,8 +331,8 @@ def small(seeds: range) -> None:
         rnd = random.Random(seed)
         lengths = [60.0 * round(rnd.choice((rnd.uniform(40, 150), rnd.uniform(300, 700)))) for _ in range(10)]
         spans = tuple(STAFFED.spans(MONDAY, MONDAY + timedelta(days=30)))
-        machines = tuple(Workplace(f"m{n}", "any", cool_s=COOL_S) for n in range(3))
-        work = tuple(Work(n, 1, NeedRow({"any": s}), n) for n, s in enumerate(lengths))
+        machines = tuple(MachineSlot(f"m{n}", "any", cool_s=COOL_S) for n in range(3))
+        work = tuple(WaitingWork(n, 1, NeedRow({"any": s}), n) for n, s in enumerate(lengths))
         shop = Snapshot(MONDAY, machines, work, {"": (spans, 1)}, (), Costs(CLEAR_S, SPOOL_S, 900, 300))
         best = optimum(shop)
         shares.setdefault("optimum" if best.proven else "best found", []).append(sum(lengths) / 60 / best.done_min / 3)
@@ -340,8 +350,8 @@ def scale() -> None:
     spans = tuple(STAFFED.spans(MONDAY, MONDAY + timedelta(days=130)))
     colours = ("teal", "ochre", "slate", "white", "blue", "black")
     machines = tuple(
-        Workplace(f"m{n}", f"kind {n % 8}", Phase(n % 2), rnd.uniform(0, 5000) if n % 2 else 0.0,
-                  spool=Spool("PLA", rnd.choice(colours)), cool_s=COOL_S, releases=4 if n % 5 == 0 else 0,
+        MachineSlot(f"m{n}", f"kind {n % 8}", SlotPhase(n % 2), rnd.uniform(0, 5000) if n % 2 else 0.0,
+                  spool=LoadedSpool("PLA", rnd.choice(colours)), cool_s=COOL_S, releases=4 if n % 5 == 0 else 0,
                   releases_left=4 if n % 5 == 0 else 0)
         for n in range(1000)
     )  # fmt: skip
@@ -354,15 +364,16 @@ def scale() -> None:
         for _ in range(500)
     ]
     work = tuple(
-        Work(n, 4, rnd.choice(needs), n, due_s=rnd.choice((inf, rnd.uniform(1, 14) * 86400))) for n in range(2500)
+        WaitingWork(n, 4, rnd.choice(needs), n, due_s=rnd.choice((inf, rnd.uniform(1, 14) * 86400)))
+        for n in range(2500)
     )
-    spares = tuple(Spool("PLA", c) for c in colours for _ in range(100))
+    spares = tuple(LoadedSpool("PLA", c) for c in colours for _ in range(100))
     shop = Snapshot(MONDAY, machines, work, {"": (spans, 40)}, spares, Costs())
     make_plan(replace(shop, machines=machines[:4], work=work[:4]))
     limit = _numpy_sorts()
     nothing, plan = _timed(lambda: make_plan(shop))
     news = replace(
-        shop, at=MONDAY + timedelta(seconds=20), work=(*work[1:], Work(9999, 1, needs[0], 9999, due_s=7200.0))
+        shop, at=MONDAY + timedelta(seconds=20), work=(*work[1:], WaitingWork(9999, 1, needs[0], 9999, due_s=7200.0))
     )
     after, again = _timed(lambda: make_plan(news, plan))
     stays = len({(a.machine, a.job) for a in plan.assignments} & {(a.machine, a.job) for a in again.assignments})

@@ -20,8 +20,8 @@ from pathlib import Path
 import numpy as np
 from numba import njit
 
-from chronarch.core.fleet import MachineModel
 from chronarch.core.gcode.analysis import analyse
+from chronarch.core.machines.model import MachineModel
 from chronarch.demo.shop import PARTS
 from chronarch.demo.slicer import slice_part
 
@@ -96,7 +96,7 @@ def peak_mb(path: Path) -> float:
     code = (
         "import resource,sys,numpy as np\n"
         "from chronarch.core.gcode.analysis import analyse\n"
-        "from chronarch.core.fleet import MachineModel\n"
+        "from chronarch.core.machines.model import MachineModel\n"
         f"analyse(np.memmap({str(path)!r}, np.uint8, 'r'), MachineModel('m'))\n"
         "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)\n"
     )
@@ -108,7 +108,7 @@ def first_use_s() -> float:
     code = (
         "import time; t=time.perf_counter()\n"
         "from chronarch.core.gcode.analysis import analyse\n"
-        "from chronarch.core.fleet import MachineModel\n"
+        "from chronarch.core.machines.model import MachineModel\n"
         "analyse(b'G1 X1 F600\\n', MachineModel('m')); print(time.perf_counter()-t)\n"
     )
     runs = [subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True) for _ in range(3)]

@@ -1,4 +1,5 @@
-"""Runs all tests, or those named: `python -m tests [tests.core ...]`. Closes with the line `N passed, N failed`.
+"""Runs all tests, or those named: `python -m tests [tests.core tests.cli.test_output ...]`, packages, files, classes or
+single tests. Closes with the line `N passed, N failed`.
 
 Each test file runs in a process of its own, four at a time, the longest first; what it says is printed at its end. The
 processes are forks of this one, so that what all of them need is imported once. They share one database server, each
@@ -41,10 +42,15 @@ CLOSING = re.compile(r"^(\d+) passed, (\d+) failed(?:, (\d+) skipped)?$", re.MUL
 TIME_LIMIT_S = 900
 
 
-def modules() -> list[str]:
-    root = Path(__file__).parent
-    files = sorted(root.glob("*/test_*.py"), key=lambda p: (LONGEST_FIRST.index(p.parent.name), p.name))
-    return [f"tests.{p.parent.name}.{p.stem}" for p in files]
+def modules(names: list[str]) -> list[str]:
+    """The test files of packages, and what else is named as it is."""
+    top = Path(__file__).parents[1]
+    found: list[str] = []
+    for name in names:
+        folder = top.joinpath(*name.split("."))
+        inside = [".".join(p.relative_to(top).with_suffix("").parts) for p in sorted(folder.rglob("test_*.py"))]
+        found += inside or [name]
+    return sorted(dict.fromkeys(found), key=lambda name: LONGEST_FIRST.index(name.split(".")[1]))
 
 
 def start(module: str, said: IO[bytes]) -> int:
@@ -106,7 +112,7 @@ def main() -> int:
         server.start()
         os.environ[RUNS_DATABASE] = f"{server.folder}:{server.port}"
         try:
-            passed, failed, skipped = run(sys.argv[1:] or modules())
+            passed, failed, skipped = run(modules(sys.argv[1:] or ["tests"]))
         finally:
             server.stop()
     print(f"\nall in {time.monotonic() - began:.0f} s")

@@ -17,8 +17,8 @@ import click
 
 from chronarch.cli.app import COMMANDS, root
 from chronarch.client import requests
-from chronarch.core.states import MachineState
-from chronarch.wire import machines as wm
+from chronarch.core.machines.states import MachineState
+from chronarch.wire.machines import machine as wm
 from tests.support.gcode import squares, write
 from tests.support.processes import run, start
 from tests.support.world import WorldCase, eventually

@@ -12,8 +12,9 @@ import unittest
 from datetime import UTC, datetime, timedelta
 
 from chronarch.cli import output
-from chronarch.core.states import MachineState
-from chronarch.wire.hands import BedLevel, Change
+from chronarch.core.machines.states import MachineState
+from chronarch.wire.control.actions import BuildChange
+from chronarch.wire.machines.bed_mesh import BedLevel
 
 NINE = datetime(2026, 10, 19, 9, tzinfo=UTC)
 
@@ -65,7 +66,7 @@ class Output(unittest.TestCase):
             self.assertEqual(str(output.state_text(state)), state)
 
     def test_records_come_as_json_and_as_csv_that_programs_can_read(self) -> None:
-        changes = [Change(at=NINE, text='fan 60 %, "slow"', by="Maud"), Change(at=NINE, text="a\nb", by="")]
+        changes = [BuildChange(at=NINE, text='fan 60 %, "slow"', by="Maud"), BuildChange(at=NINE, text="a\nb", by="")]
         self.assertEqual(json.loads(self.printed(output.show_json, changes))[0]["text"], 'fan 60 %, "slow"')
         rows = list(csv.DictReader(io.StringIO(self.printed(output.show_csv, changes), newline="")))
         self.assertEqual([row["text"] for row in rows], ['fan 60 %, "slow"', "a\nb"])

@@ -16,9 +16,9 @@ from typing import ClassVar
 
 from pydantic import ValidationError
 
-from chronarch.client import AsyncClient, Client, ClientError, RefusedByService, Unreachable, library, requests
-from chronarch.core.states import Verdict
-from chronarch.wire.work import JobOrder
+from chronarch.client import AsyncClient, Client, ClientError, RefusedByService, Unreachable, requests
+from chronarch.core.orders.states import Verdict
+from chronarch.wire.orders.jobs import NewJob
 
 PROBLEM = {"type": "about:blank", "title": "Not found", "status": 404, "detail": "There is no machine named 'X'."}
 
@@ -93,7 +93,7 @@ class Calls(unittest.TestCase):
 
     def test_an_error_that_is_no_problem_is_still_said_in_a_sentence(self) -> None:
         with self.assertRaisesRegex(RefusedByService, "answered 500"):
-            self.client.do(library.files())
+            self.client.do(requests.files())
 
     def test_nobody_there_is_unreachable_in_both_clients(self) -> None:
         with Client("http://127.0.0.1:9") as client, self.assertRaises(Unreachable):
@@ -115,7 +115,7 @@ class Calls(unittest.TestCase):
 
     def test_an_order_goes_as_json_with_what_was_set(self) -> None:
         with self.assertRaises(ValidationError):
-            self.client.do(requests.submit(JobOrder(file="x.gcode", copies=3)))
+            self.client.do(requests.submit(NewJob(file="x.gcode", copies=3)))
         path, _, headers, body = Answers.asked[0]
         self.assertEqual(path, "POST /api/jobs")
         self.assertEqual(headers["Content-Type"], "application/json")

@@ -8,7 +8,7 @@ import signal
 from playwright.sync_api import Route, expect
 
 from chronarch.client import requests
-from chronarch.core.states import MachineState
+from chronarch.core.machines.states import MachineState
 from tests.support.browser import ConsoleCase
 from tests.support.gcode import squares, write
 from tests.support.world import PASSWORD, PERSON, eventually
@@ -98,7 +98,7 @@ class Pages(ConsoleCase):
         page.keyboard.press("Escape")
         expect(page.get_by_role("dialog")).to_be_hidden()
         page.get_by_role("button", name="Stop…").click()
-        w.client.do(requests.change_job(job.id, "withdraw"))
+        w.client.do(requests.act_on_job(job.id, "withdraw"))
         page.get_by_role("button", name="Stop the build").click()
         expect(page.get_by_role("heading", name="Bezel")).to_contain_text("uncleared")
         expect(page.get_by_role("img", name="Nozzle and bed temperature over time")).to_be_visible()
@@ -124,7 +124,7 @@ class Pages(ConsoleCase):
         expect(page.get_by_role("menu")).not_to_contain_text("filament ran out")
         page.keyboard.press("Escape")
         expect(page.get_by_role("region", name="Next hands")).to_contain_text("look: paused")
-        w.client.do(requests.change_job(job.id, "withdraw"))
+        w.client.do(requests.act_on_job(job.id, "withdraw"))
 
     def test_a_waiting_job_is_held_released_and_withdrawn(self) -> None:
         w = self.world

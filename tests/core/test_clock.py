@@ -8,8 +8,8 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
-from chronarch.core.clock import SLEW, SteadyWall
-from chronarch.core.heat import NOZZLE, HeaterWatch
+from chronarch.core.clock import SLEW, ManualClock, ScaledClock, SteadyWall, parse_clock
+from chronarch.core.machines.thermal_protection import NOZZLE, HeaterWatch
 
 NOON = datetime(2026, 11, 23, 12, tzinfo=UTC)
 
@@ -62,6 +62,25 @@ class Steady(unittest.TestCase):
             self.computer.passed = second
             self.computer.set_by = 3600.0 if second > 10 else 0.0
             self.assertIsNone(watch.take(self.clock.now(), 100.0 + 0.05 * second, 205.0))
+
+
+class Clocks(unittest.TestCase):
+    def test_two_processes_with_one_spec_agree_on_shop_time(self) -> None:
+        clock = ScaledClock(datetime.now(UTC), NOON, 30.0)
+        again = parse_clock(clock.spec())
+        self.assertLess(abs((clock.now() - again.now()).total_seconds()), 1.0)
+        self.assertEqual(again.rate, 30.0)
+
+    def test_nonsense_is_refused(self) -> None:
+        for spec in ("x", "a|b|c", f"{NOON.isoformat()}|{NOON.isoformat()}|0"):
+            with self.assertRaises(ValueError):
+                parse_clock(spec)
+
+    def test_a_manual_clock_moves_when_told(self) -> None:
+        clock = ManualClock(NOON, rate=10)
+        clock.advance(60)
+        self.assertEqual((clock.now() - NOON).total_seconds(), 60)
+        self.assertEqual(clock.monotonic_s(), 6)
 
 
 if __name__ == "__main__":

@@ -12,11 +12,14 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from chronarch.client import Client, requests
-from chronarch.core.fleet import Capability, Requirement, Tool
 from chronarch.core.gcode.analysis import analyse
-from chronarch.core.ledger import clip, faults, usage
-from chronarch.core.matching import LASTING, Need, Standing, blocker
-from chronarch.core.states import Intake, MachineState, Verdict
+from chronarch.core.ledger.intervals import clip, faults, usage
+from chronarch.core.machines.states import Intake, MachineState
+from chronarch.core.machines.tools import Tool
+from chronarch.core.orders.requirement import Requirement
+from chronarch.core.orders.states import Verdict
+from chronarch.core.planning.capability import Capability
+from chronarch.core.planning.eligibility import RULES_FOR_SETUP, JobNeed, MachineStatus, blocker
 from chronarch.demo.history import PastFile, is_staffed, make_past
 from chronarch.demo.shapes import Ellipse, RoundedBox, Slice, hatch
 from chronarch.demo.shop import MACHINES, MATERIAL, MODELS, ORDERS, PARTS, QUEUE, file_name
@@ -53,7 +56,9 @@ class Parts(unittest.TestCase):
 
 class Past(unittest.TestCase):
     def setUp(self) -> None:
-        files = [PastFile(file_name(p), 1800.0, Need(Requirement(material=MATERIAL.get(p.name, "PLA")))) for p in PARTS]
+        files = [
+            PastFile(file_name(p), 1800.0, JobNeed(Requirement(material=MATERIAL.get(p.name, "PLA")))) for p in PARTS
+        ]
         self.past = make_past(files, BEGIN, END)
 
     def test_each_machines_ledger_covers_the_fortnight_with_no_gap_and_no_overlap(self) -> None:
@@ -73,8 +78,8 @@ class Past(unittest.TestCase):
             last[b.machine] = b.cleared
             m = figures[b.machine]
             tools = (Tool(0, m.nozzle_mm, m.hardened, m.material, m.colour),)
-            at = Standing(Capability(m.name, models[m.model], tools), MachineState.IDLE, Intake.OPEN)
-            self.assertIsNone(blocker(b.file.need, at, LASTING))
+            at = MachineStatus(Capability(m.name, models[m.model], tools), MachineState.IDLE, Intake.OPEN)
+            self.assertIsNone(blocker(b.file.need, at, RULES_FOR_SETUP))
 
     def test_people_clear_beds_only_when_somebody_is_there(self) -> None:
         self.assertTrue(self.past.builds)

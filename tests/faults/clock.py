@@ -10,27 +10,28 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from chronarch.core.clock import ScaledClock, SteadyWall
+from chronarch.core.control.events import BuildEnded, ControlEvent
 from chronarch.core.gcode.analysis import analyse
-from chronarch.core.happenings import BuildEnded, Happening
-from chronarch.core.states import MachineState
+from chronarch.core.machines.states import MachineState
 from chronarch.standins.machine import MachineStandin, Setup
-from chronarch.tender.keeping import Keeping
-from chronarch.tender.line_machine import LineMachine
-from chronarch.tender.link import Surroundings
-from chronarch.wire.machines import Model
-from chronarch.wire.upstream import BuildOrder, Charge, WirePlan
+from chronarch.tender.checkpoints import CheckpointStore
+from chronarch.tender.controllers.driver import DriverContext
+from chronarch.tender.controllers.streaming_driver import StreamingDriver
+from chronarch.wire.control.upstream import MachineConfig, OpenBuild
+from chronarch.wire.gcode import WirePlan
+from chronarch.wire.machines.model import Model
 from tests.support.gcode import commands, executed_sha256, squares
-from tests.tender.test_link import OwnStore
+from tests.tender.controllers.test_streaming_driver import OwnStore
 
 TEXT = squares(layers=8, rounds=20, feed=3000, nozzle=205, bed=60)
 RATE = 200.0
 HOUR = 3600.0
 
 
-async def jumping_build(jumps: int) -> tuple[int, list[Happening]]:
+async def jumping_build(jumps: int) -> tuple[int, list[ControlEvent]]:
     """Jumps made, and all that was told of the build."""
     set_by = 0.0
-    told: list[Happening] = []
+    told: list[ControlEvent] = []
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         wall = SteadyWall(lambda: time.time() + set_by)
@@ -39,16 +40,18 @@ async def jumping_build(jumps: int) -> tuple[int, list[Happening]]:
         store.path.write_text(TEXT)
         machine = MachineStandin(Setup("Anchor", rate=RATE))
         await machine.start()
-        around = Surroundings("t", clock, store, Keeping(folder / "kept"), lambda name, at, what: told.append(what))  # type: ignore[arg-type]
+        around = DriverContext(
+            "t", clock, store, CheckpointStore(folder / "kept"), lambda name, at, what: told.append(what)
+        )  # type: ignore[arg-type]
         plan = WirePlan.of(analyse(TEXT.encode(), Model(name="m").core()).plan)
         sha256 = hashlib.sha256(TEXT.encode()).hexdigest()
-        order = BuildOrder(build=7, sha256=sha256, size=1, file="f", job=1, copy_number=1, plan=plan)
+        order = OpenBuild(build=7, sha256=sha256, size=1, file="f", job=1, copy_number=1, plan=plan)
         address = f"tcp://127.0.0.1:{machine.port}"
-        charge = Charge(machine="Anchor", link=address, model=Model(name="m"), state=MachineState.IDLE)
-        link = LineMachine(charge, around)
+        config = MachineConfig(machine="Anchor", link=address, model=Model(name="m"), state=MachineState.IDLE)
+        link = StreamingDriver(config, around)
         task = asyncio.create_task(link.run())
         try:
-            link.assign(charge.model_copy(update={"order": order}))
+            link.assign(config.model_copy(update={"order": order}))
             made = 0
             async with asyncio.timeout(120):
                 while not any(isinstance(what, BuildEnded) for what in told):

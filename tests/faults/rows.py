@@ -22,13 +22,14 @@ from dataclasses import dataclass
 import httpx
 from websockets.sync.client import connect
 
-from chronarch.client import hands, requests
-from chronarch.core.hands import Adjust, Answer
-from chronarch.core.happenings import BuildEnded, Noticed
-from chronarch.core.states import MachineState, Outcome, Verdict
+from chronarch.client import requests
+from chronarch.core.control.actions import Adjust, AnswerPrompt
+from chronarch.core.control.events import BuildEnded, Noticed
+from chronarch.core.machines.states import MachineState, Outcome
+from chronarch.core.orders.states import Verdict
 from chronarch.standins.dialects import DIALECTS
-from chronarch.wire.upstream import Hello
-from chronarch.wire.work import Build
+from chronarch.wire.control.upstream import Hello
+from chronarch.wire.orders.builds import Build
 from tests.faults.clock import jumping_build
 from tests.support.gcode import commands, executed_sha256, squares
 from tests.support.world import World, WorldCase, eventually
@@ -450,7 +451,7 @@ def _dialects(shop: Shop, w: World, lot: random.Random, points: int) -> str:
             w.client.do(requests.pause(build.id))
             shop.paused(build, "")
             _resume(w, build)
-            w.client.do(hands.do("Anchor", Adjust(fan_pct=40)))
+            w.client.do(requests.act("Anchor", Adjust(fan_pct=40)))
             w.until("Anchor", MachineState.UNCLEARED, 120)
             w.fault("Anchor", "heal")
             shop.made(build)
@@ -522,7 +523,7 @@ def _asks(shop: Shop, w: World, lot: random.Random, points: int) -> str:
     shop.paused(build, "the machine asks: Spool (Continue)")
     told = eventually(lambda: (h := w.machine("Anchor").hands) and h.choices and h, "its choices are shown")
     shop.assertEqual((told.question, told.choices), ("Spool", ["Continue"]))
-    w.client.do(hands.do("Anchor", Answer(0)))
+    w.client.do(requests.act("Anchor", AnswerPrompt(0)))
     shop.made(build)
     w.fault("Anchor", "dialect", text="plain")
     return "shown as paused with what it says or asks; told to go on, or answered, it did; hash right"

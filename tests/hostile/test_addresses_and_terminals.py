@@ -12,10 +12,10 @@ from pathlib import Path
 import httpx
 from websockets.sync.client import connect
 
-from chronarch.client import library
+from chronarch.client import requests
 from chronarch.core.plain import plain
 from chronarch.records.ports import free_port
-from chronarch.wire.library import FileChange, PartOrder
+from chronarch.wire.library import FileChange, NewPart
 from tests.support import processes
 from tests.support.gcode import squares
 from tests.support.processes import run
@@ -78,8 +78,8 @@ class Terminals(WorldCase):
         w.start_service()
         w.add_machines()
         w.add_file("piece.gcode", squares(layers=2))
-        w.client.do(library.change_file(1, FileChange(notes=f"notes {ESCAPES}")))
-        w.client.do(library.add_part(PartOrder(name="clip", notes=ESCAPES, files=[1])))
+        w.client.do(requests.change_file(1, FileChange(notes=f"notes {ESCAPES}")))
+        w.client.do(requests.add_part(NewPart(name="clip", notes=ESCAPES, files=[1])))
 
     def on_a_terminal(self, *arguments: str) -> str:
         """What a command writes to a terminal of its own."""

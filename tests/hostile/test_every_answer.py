@@ -16,9 +16,9 @@ import httpx
 import uvicorn
 from fastapi import FastAPI, Request
 
-from chronarch.service import http_protocol
-from chronarch.service.hardening import SECURITY_HEADERS, Hardened
-from chronarch.service.http_protocol import BoundedProtocol
+from chronarch.service.http import bounded_protocol as http_protocol
+from chronarch.service.http.bounded_protocol import BoundedProtocol
+from chronarch.service.http.hardening import SECURITY_HEADERS, Hardened
 from tests.support.gcode import squares
 from tests.support.world import WorldCase, eventually
 

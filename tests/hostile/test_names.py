@@ -8,9 +8,9 @@ from urllib.parse import quote
 
 import httpx
 
-from chronarch.client import Client, library, requests
-from chronarch.wire.library import PartOrder
-from chronarch.wire.people import Scope
+from chronarch.client import Client, requests
+from chronarch.wire.access import Scope
+from chronarch.wire.library import NewPart
 from tests.support.gcode import squares
 from tests.support.world import WorldCase
 
@@ -32,7 +32,7 @@ class Names(WorldCase):
             alike = {"Resume.gcode": ["resume.gcode"]}
             self.assertEqual(answer.json()["alike"], alike.get(name, []), "what differs in case only is pointed out")
         for n, name in enumerate(("resume.gcode", "résumé.gcode", "Resume.gcode"), start=2):
-            self.assertEqual(self.world.client.do(library.file(name)).reading.layers, n, name)
+            self.assertEqual(self.world.client.do(requests.file(name)).reading.layers, n, name)
         self.assertEqual(self.drop("RESUME.GCODE", 9).status_code, 201)
 
     def test_a_name_is_the_same_however_it_is_composed(self) -> None:
@@ -46,10 +46,10 @@ class Names(WorldCase):
 
     def test_two_parts_whose_names_look_alike_are_two(self) -> None:
         client = self.world.client
-        made = [client.do(library.add_part(PartOrder(name=name))) for name in ("part", "pärt", "Part")]
+        made = [client.do(requests.add_part(NewPart(name=name))) for name in ("part", "pärt", "Part")]
         self.assertEqual(len({part.id for part in made}), 3)
         self.assertEqual(made[2].alike, ["part"])
-        self.assertEqual(client.do(library.part("pärt")).id, made[1].id)
+        self.assertEqual(client.do(requests.part("pärt")).id, made[1].id)
 
     def test_two_keys_of_one_name_do_not_share_their_replays(self) -> None:
         keys = [self.world.client.do(requests.make_key("press", Scope.OPERATE)) for _ in "ab"]

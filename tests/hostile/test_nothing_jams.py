@@ -17,15 +17,15 @@ from sqlalchemy import text
 from websockets.exceptions import ConnectionClosed
 from websockets.sync.client import ClientConnection, connect
 
-from chronarch.client import RefusedByService, library, planning, requests
-from chronarch.core.states import Intake
+from chronarch.client import RefusedByService, requests
+from chronarch.core.machines.states import Intake
 from chronarch.records.database import make_engine
 from chronarch.records.ports import free_port
-from chronarch.service.workers import NotDone, Workers
+from chronarch.service.process_pool import NotDone, ProcessPool
 from chronarch.wire.library import Dropped
-from chronarch.wire.machines import MachineOrder
-from chronarch.wire.plan import IfStrategy, WhatIf
-from chronarch.wire.work import JobOrder
+from chronarch.wire.machines.machine import NewMachine
+from chronarch.wire.orders.jobs import NewJob
+from chronarch.wire.planning.scenarios import IfStrategy, WhatIf
 from tests.support.gcode import squares
 from tests.support.world import MODEL, World, WorldCase, eventually
 
@@ -83,7 +83,7 @@ class Arrivals(WorldCase):
             over.set()
             killing.join()
         self.assertEqual(self.add("next.gcode", squares(layers=3)).file.name, "next.gcode")
-        self.assertEqual([f.name for f in self.world.client.do(library.files()) if f.name == "deadly.gcode"], [])
+        self.assertEqual([f.name for f in self.world.client.do(requests.files()) if f.name == "deadly.gcode"], [])
 
     def test_a_figure_that_the_records_cannot_hold_is_refused_and_the_next_is_read(self) -> None:
         sql(
@@ -124,7 +124,7 @@ class Arrivals(WorldCase):
 
 class Working(unittest.IsolatedAsyncioTestCase):
     async def test_work_that_takes_too_long_is_given_up_and_its_worker_replaced(self) -> None:
-        workers = Workers(1, "builtins:len", "")
+        workers = ProcessPool(1, "builtins:len", "")
         try:
             self.assertEqual(await workers.run("os:getpid", within_s=60) > 0, True)
             with self.assertRaisesRegex(NotDone, "took longer than the 1 s"):
@@ -149,8 +149,8 @@ class Planning(WorldCase):
     def test_a_job_that_cannot_be_planned_is_shown_as_such_and_keeps_nothing_else(self) -> None:
         w = self.world
         w.intake(Intake.CLOSED)
-        tags, figures = (w.client.do(requests.submit(JobOrder(file=name))) for name in ("even.gcode", "odd.gcode"))
-        good = w.client.do(requests.submit(JobOrder(file="even.gcode")))
+        tags, figures = (w.client.do(requests.submit(NewJob(file=name))) for name in ("even.gcode", "odd.gcode"))
+        good = w.client.do(requests.submit(NewJob(file="even.gcode")))
         sql(w, """update job set requirement = '{"tags": "clean and (", "bogus": 1}' where id = :job""", job=tags.id)
         mine = "(select sha256 from revision join job using (file_id) where job.id = :job)"
         damage = f"update content_reading set figures = json_remove(figures, '$.declared') where sha256 = {mine}"
@@ -158,21 +158,21 @@ class Planning(WorldCase):
         listed = {j.id: j for j in w.client.do(requests.jobs())}
         self.assertIn("cannot be read", listed[tags.id].why)
         self.assertIn("damaged", listed[figures.id].why)
-        plan = w.client.do(planning.plan())
+        plan = w.client.do(requests.plan())
         self.assertEqual({n for n in plan.unplaced if n in (tags.id, figures.id)}, {tags.id, figures.id})
-        w.client.do(planning.rounds())
-        w.client.do(planning.what_if(WhatIf(changes=[IfStrategy(strategy=plan.strategy)])))
+        w.client.do(requests.rounds())
+        w.client.do(requests.what_if(WhatIf(changes=[IfStrategy(strategy=plan.strategy)])))
         w.intake(Intake.OPEN)
         eventually(lambda: w.builds(good), "the good one is built")
         for job in (tags, figures):
             self.assertEqual(w.builds(job), [])
-            w.client.do(requests.change_job(job.id, "withdraw"))
+            w.client.do(requests.act_on_job(job.id, "withdraw"))
 
     def test_a_machine_whose_name_no_file_system_holds_keeps_the_tender_from_no_other(self) -> None:
         w = self.world
         for n, name in enumerate(("日" * 60, "日" * 59 + "本", "%" * 60)):
             order = {"name": name, "model": MODEL, "link": f"tcp://127.0.0.1:{free_port()}", "place": str(n)}
-            w.client.do(requests.add_machine(MachineOrder.model_validate(order)))
+            w.client.do(requests.add_machine(NewMachine.model_validate(order)))
             eventually(lambda name=name: w.machine(name).state == "offline", "it is minded, and nobody is there")  # type: ignore[misc]
         w.kill("tender")
         w.start_tender()
@@ -246,8 +246,8 @@ class Tenders(WorldCase):
         for n in range(3):
             socket.send(json.dumps({**sample, "resends": n}))
         eventually(lambda: w.machine("Anchor").resends == 2, "the good one is heard")
-        w.client.do(planning.plan())
-        w.client.do(planning.rounds())
+        w.client.do(requests.plan())
+        w.client.do(requests.rounds())
         eventually(lambda: w.client.do(requests.heat("Anchor")), "its heat is kept")
 
     def test_who_says_nothing_that_can_be_understood_is_sent_away(self) -> None:

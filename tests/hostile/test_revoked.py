@@ -14,12 +14,12 @@ from websockets.exceptions import ConnectionClosed
 from websockets.sync.client import ClientConnection, connect
 
 from chronarch.client import requests
-from chronarch.core.address import NotAnAddress, parse_address, without_secrets
 from chronarch.core.errors import BadName
+from chronarch.core.machines.address import NotAnAddress, parse_address, without_secrets
 from chronarch.service.command import register_key, register_person
-from chronarch.service.settings import Settings
-from chronarch.wire.machines import Model
-from chronarch.wire.people import Scope
+from chronarch.service.config import Config
+from chronarch.wire.access import Scope
+from chronarch.wire.machines.model import Model
 from tests.support.processes import run
 from tests.support.world import MODEL, PASSWORD, PERSON, WorldCase, eventually
 
@@ -42,8 +42,8 @@ class Revoked(WorldCase):
                                 headers={"Authorization": f"Bearer {w.key}"}, timeout=30)  # fmt: skip
             assert answer.status_code == 201, answer.text
 
-    def settings(self) -> Settings:
-        return Settings(self.world.database, self.world.folder / "blobs")
+    def settings(self) -> Config:
+        return Config(self.world.database, self.world.folder / "blobs")
 
     def listen(self, **headers: str) -> threading.Event:
         """Listen to the live stream; the event is set once it has ended."""
@@ -117,7 +117,7 @@ class Revoked(WorldCase):
         self.assertEqual(frame("Bezel").status_code, 403, "it has greeted as nobody yet")
         mine = self.greet(key, "shed")
         welcome = json.loads(mine.recv(timeout=60))
-        self.assertEqual([c["machine"] for c in welcome["charges"]], ["Bezel"])
+        self.assertEqual([c["machine"] for c in welcome["configs"]], ["Bezel"])
         code, why = self.closed(self.greet(key, "tender"))
         self.assertEqual(code, 4401)
         self.assertIn("shed's", why)
@@ -154,7 +154,7 @@ class Signatures(WorldCase):
         self.assertEqual(len(signed), 2)
 
     def test_a_person_has_a_name_of_their_own_that_is_not_a_keys(self) -> None:
-        settings = Settings(self.world.database, self.world.folder / "blobs")
+        settings = Config(self.world.database, self.world.folder / "blobs")
         for name, why in (("Maud", "is called"), ("evening script (key 7)", "name a key"), ("tea (helper 1)", "key")):
             with self.subTest(name=name), self.assertRaisesRegex(BadName, why):
                 asyncio.run(register_person(settings, "other", name, "a long password"))
@@ -190,8 +190,8 @@ class Secrets(WorldCase):
 
     def test_files_that_hold_a_password_are_for_their_owner_only(self) -> None:
         w = self.world
-        eventually(lambda: list(self.charges()), "the tender keeps its machine")
-        for path in self.charges():
+        eventually(lambda: list(self.configs()), "the tender keeps its machine")
+        for path in self.configs():
             self.assertIn(w.broker.password if w.broker else "?", path.read_text())
             self.assertEqual(stat.S_IMODE(path.stat().st_mode), 0o600)
         home = w.folder / "home"
@@ -203,8 +203,8 @@ class Secrets(WorldCase):
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertEqual(stat.S_IMODE(kept.stat().st_mode), 0o600)
 
-    def charges(self) -> list[Path]:
-        return list(self.world.folder.glob("tender/machines/*/charge"))
+    def configs(self) -> list[Path]:
+        return list(self.world.folder.glob("tender/machines/*/config"))
 
 
 class Written(unittest.TestCase):

@@ -11,9 +11,9 @@ import httpx
 
 from chronarch.client import requests
 from chronarch.service.command import register_person
-from chronarch.service.settings import Settings
-from chronarch.wire.machines import Model
-from chronarch.wire.people import Scope
+from chronarch.service.config import Config
+from chronarch.wire.access import Scope
+from chronarch.wire.machines.model import Model
 from tests.support.world import WorldCase
 
 
@@ -72,7 +72,7 @@ class Scopes(WorldCase):
 
     def test_a_new_password_ends_the_sessions_that_the_old_one_opened(self) -> None:
         w = self.world
-        settings = Settings(w.database, w.folder / "blobs")
+        settings = Config(w.database, w.folder / "blobs")
         asyncio.run(register_person(settings, "joan", "Joan", "the first password"))
         with httpx.Client(base_url=w.address, timeout=30) as browser:
             order = {"login": "joan", "password": "the first password"}

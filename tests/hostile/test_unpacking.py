@@ -13,8 +13,8 @@ import httpx
 import zstandard
 
 from chronarch.core.errors import NotGcode, TooLarge
-from chronarch.core.gcode.packed import PIECE, Unpacker, unpack
-from chronarch.core.solid import NotSolid, read_solid
+from chronarch.core.gcode.decompress import PIECE, Unpacker, unpack
+from chronarch.core.library.mesh import NotAMesh, read_solid
 from tests.support.gcode import squares
 from tests.support.world import WorldCase
 
@@ -78,14 +78,14 @@ class Bounds(unittest.TestCase):
 
     def test_instances_are_counted_before_they_are_made(self) -> None:
         """Ten objects, each ten times the one before: ten thousand million triangles in 3 kB."""
-        with self.assertRaisesRegex(NotSolid, "over 5,000,000 triangles"):
+        with self.assertRaisesRegex(NotAMesh, "over 5,000,000 triangles"):
             read_solid(made_of_itself(10, 10))
         self.assertEqual(len(read_solid(made_of_itself(3, 10)).triangles), 1000)
 
     def test_objects_made_of_each_other_are_refused(self) -> None:
         objects = '<object id="1"><components><component objectid="2"/></components></object>'
         objects += '<object id="2"><components><component objectid="1"/></components></object>'
-        with self.assertRaisesRegex(NotSolid, "without end"):
+        with self.assertRaisesRegex(NotAMesh, "without end"):
             read_solid(package(f"<model><resources>{objects}</resources></model>"))
 
     def test_a_package_is_no_larger_than_a_model_is(self) -> None:
@@ -93,12 +93,12 @@ class Bounds(unittest.TestCase):
         self.assertLess(len(fat), 1 << 20)
         many = package(f"<model>{MESH}</model>", *((f"x{n}", b"") for n in range(10_001)))
         for data in (fat, many):
-            with self.assertRaisesRegex(NotSolid, "unpacks to far more"):
+            with self.assertRaisesRegex(NotAMesh, "unpacks to far more"):
                 read_solid(data)
 
     def test_a_document_type_is_refused_before_it_is_followed(self) -> None:
         laughs = '<!DOCTYPE m [<!ENTITY a "ha"><!ENTITY b "&a;&a;&a;&a;&a;&a;">]>'
-        with self.assertRaisesRegex(NotSolid, "document type"):
+        with self.assertRaisesRegex(NotAMesh, "document type"):
             read_solid(package(f"{laughs}<model>&b;</model>"))
 
 

@@ -13,14 +13,17 @@ from sqlalchemy.engine import make_url
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.happenings import BuildBegan, BuildEnded, StateChanged
-from chronarch.core.ledger import OPEN_END, faults
-from chronarch.core.states import BuildState, Intake, MachineState, Outcome, Verdict
+from chronarch.core.control.events import BuildBegan, BuildEnded, StateChanged
+from chronarch.core.ledger.intervals import OPEN_END, faults
+from chronarch.core.machines.states import BuildState, Intake, MachineState, Outcome
+from chronarch.core.orders.states import Verdict
 from chronarch.records import tables as t
-from chronarch.records.changes import claim, commit_event, enter_state
 from chronarch.records.database import make_engine, make_sessions, migrate
-from chronarch.records.queries import copies_of, interval_of
-from chronarch.service.dispatch import LOCK
+from chronarch.records.ledger.intervals import enter_state, interval_of
+from chronarch.records.ledger.tender_events import commit_event
+from chronarch.records.orders.builds import claim
+from chronarch.records.orders.jobs import copies_of
+from chronarch.service.planning.dispatcher import LOCK
 from tests.support.world import shared_server
 
 _numbers = itertools.count()

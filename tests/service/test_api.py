@@ -14,11 +14,12 @@ from urllib.parse import quote
 
 import httpx
 
-from chronarch.client import RefusedByService, Unreachable, library, requests
+from chronarch.client import RefusedByService, Unreachable, requests
 from chronarch.client.calls import Client
-from chronarch.core.states import Intake, JobState, MachineState, Verdict
-from chronarch.wire import machines as wm
-from chronarch.wire.people import Scope
+from chronarch.core.machines.states import Intake, MachineState
+from chronarch.core.orders.states import JobState, Verdict
+from chronarch.wire.access import Scope
+from chronarch.wire.machines import machine as wm
 from tests.support.gcode import squares
 from tests.support.world import PASSWORD, PERSON, WorldCase, eventually
 
@@ -121,7 +122,7 @@ class ServiceAlone(WorldCase):
         self.assertEqual(first.text, text)
 
     def test_what_is_not_a_good_file_is_refused_and_nothing_kept(self) -> None:
-        before, listed = self.kept(), len(self.world.client.do(library.files()))
+        before, listed = self.kept(), len(self.world.client.do(requests.files()))
         bad = (
             ("empty.gcode", b"", 422, "empty"),
             ("letter.gcode", b"Dear sir,\nplease print this.\n" * 50, 422, "not G-code"),
@@ -137,7 +138,7 @@ class ServiceAlone(WorldCase):
             with self.subTest(name=name[:20]):
                 self.assert_problem(self.add(name, content), status, words)
         self.assertEqual(self.kept(), before)
-        self.assertEqual(len(self.world.client.do(library.files())), listed)
+        self.assertEqual(len(self.world.client.do(requests.files())), listed)
 
     def test_a_file_that_does_not_arrive_whole_is_noticed_by_its_digest(self) -> None:
         text = squares().encode()
@@ -176,11 +177,11 @@ class ServiceAlone(WorldCase):
         self.assertIn("Anchor its tender is not connected", job.why)
         impossible = w.submit("piece.gcode", material="PETG")
         self.assertIn("has teal PLA loaded; the job needs PETG", impossible.why)
-        self.assertIs(w.client.do(requests.change_job(job.id, "hold")).state, JobState.HELD)
-        self.assertIs(w.client.do(requests.change_job(job.id, "release")).state, JobState.WAITING)
-        self.assertIs(w.client.do(requests.change_job(job.id, "withdraw")).state, JobState.WITHDRAWN)
+        self.assertIs(w.client.do(requests.act_on_job(job.id, "hold")).state, JobState.HELD)
+        self.assertIs(w.client.do(requests.act_on_job(job.id, "release")).state, JobState.WAITING)
+        self.assertIs(w.client.do(requests.act_on_job(job.id, "withdraw")).state, JobState.WITHDRAWN)
         with self.assertRaises(RefusedByService) as refused:
-            w.client.do(requests.change_job(job.id, "hold"))
+            w.client.do(requests.act_on_job(job.id, "hold"))
         self.assertEqual(refused.exception.problem.status, 409)
         listed = [j.id for j in w.client.do(requests.jobs())]
         self.assertNotIn(job.id, listed)
@@ -262,7 +263,7 @@ class ServiceAlone(WorldCase):
         document = self.http().get("/api/openapi.json").json()
         submit = document["paths"]["/api/jobs"]["post"]
         self.assertIn("4XX", submit["responses"])
-        self.assertIn("examples", document["components"]["schemas"]["JobOrder"]["properties"]["file"])
+        self.assertIn("examples", document["components"]["schemas"]["NewJob"]["properties"]["file"])
 
     def test_answers_tell_browsers_to_be_strict(self) -> None:
         headers = self.http().get("/").headers
@@ -383,7 +384,7 @@ class WholeJob(WorldCase):
         with self.assertRaisesRegex(RefusedByService, "has ended"):
             w.client.do(requests.pause(build.id))
         w.client.do(requests.verdict(build.id, Verdict.SCRAP, "stopped"))
-        w.client.do(requests.change_job(job.id, "withdraw"))
+        w.client.do(requests.act_on_job(job.id, "withdraw"))
 
     def test_trouble_at_the_machine_pauses_the_build_and_a_notice_says_why(self) -> None:
         w = self.world
@@ -409,7 +410,7 @@ class WholeJob(WorldCase):
         w.fault("Bezel", "heal")
         w.client.do(requests.stop(build.id))
         w.until("Bezel", MachineState.UNCLEARED)
-        w.client.do(requests.change_job(job.id, "withdraw"))
+        w.client.do(requests.act_on_job(job.id, "withdraw"))
         self.clear("Bezel")
 
     def test_frames_heat_and_the_ledger_follow_a_build(self) -> None:
@@ -459,13 +460,13 @@ class WholeJob(WorldCase):
         w.fault("Bezel", "halt", text="driver fault")
         self.assertIn("driver fault", w.until("Bezel", MachineState.DOWN).reason)
         self.assertEqual(w.builds(job)[0].outcome, "failed")
-        w.client.do(requests.change_job(job.id, "withdraw"))
+        w.client.do(requests.act_on_job(job.id, "withdraw"))
         self.clear("Bezel")
 
     def test_an_added_machine_is_minded_at_once(self) -> None:
         w = self.world
         w.ports["Crown"] = w.ports["Anchor"]
-        order = wm.MachineOrder(name="Crown", model="Lantern 220", link="tcp://127.0.0.1:9")
+        order = wm.NewMachine(name="Crown", model="Lantern 220", link="tcp://127.0.0.1:9")
         w.client.do(requests.add_machine(order))
         w.until("Crown", MachineState.OFFLINE)
         self.assertIn("Crown is offline", w.submit("piece.gcode", machine="Crown").why)

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-import importlib
 import json
-import pkgutil
 import unittest
 from typing import Any
 from unittest import mock
@@ -17,14 +15,17 @@ from pymysql.err import OperationalError as ServerError
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 
-from chronarch.client import requests
+from chronarch.client.call import check
 from chronarch.client.errors import RefusedByService
-from chronarch.core.hands import NotPossible, Unsure
+from chronarch.core.control.actions import NeedsConfirmation, NotPossible
 from chronarch.records.database import DEADLOCK, deadlocked
-from chronarch.service import live, routes
-from chronarch.service.again import TRIES, AgainRoute
-from chronarch.service.live import Hub, LiveEvent
-from chronarch.service.problems import Late, Refused, install
+from chronarch.service import changes
+from chronarch.service.app import ROUTES
+from chronarch.service.changes import Changes, LiveEvent
+from chronarch.service.http import live_events
+from chronarch.service.http.deadlock_retry import TRIES, RetryingRoute
+from chronarch.service.http.errors import install
+from chronarch.service.problems import ApiProblem, TooLateProblem
 from chronarch.wire.common import Problem
 
 
@@ -39,22 +40,25 @@ async def heard(stream: Any, count: int) -> list[bytes]:
 
 class Live(unittest.IsolatedAsyncioTestCase):
     async def test_each_listener_hears_what_is_so_and_then_what_changes(self) -> None:
-        hub = Hub()
-        one, two = hub.stream(hub.listen(), [LiveEvent("machines", "[]")]), hub.stream(hub.listen(), [])
+        hub = Changes()
+        one, two = (
+            live_events.stream(hub, hub.listen(), [LiveEvent("machines", "[]")]),
+            live_events.stream(hub, hub.listen(), []),
+        )
         self.assertEqual(await heard(one, 1), [b"event: machines\ndata: []\n\n"])
         listening = asyncio.gather(heard(one, 2), heard(two, 2))
         while len(hub._listeners) < 2:  # noqa: ASYNC110
             await asyncio.sleep(0)
-        hub.changed("jobs", "builds")
+        hub.tell("jobs", "builds")
         said = [b'event: changed\ndata: {"what":"jobs"}\n\n', b'event: changed\ndata: {"what":"builds"}\n\n']
         self.assertEqual(await listening, [said, said])
 
     async def test_one_that_does_not_keep_up_is_cut_off_and_the_others_hear_on(self) -> None:
-        hub = Hub()
-        with mock.patch.object(live, "QUEUE", 3):
+        hub = Changes()
+        with mock.patch.object(changes, "QUEUE", 3):
             slow, quick = (
-                hub.stream(hub.listen(), [LiveEvent("x", "0")]),
-                hub.stream(hub.listen(), [LiveEvent("x", "0")]),
+                live_events.stream(hub, hub.listen(), [LiveEvent("x", "0")]),
+                live_events.stream(hub, hub.listen(), [LiveEvent("x", "0")]),
             )
             await heard(slow, 1)
             await heard(quick, 1)
@@ -69,9 +73,9 @@ class Live(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(rest, [b"event: x\ndata: 3\n\n", b"event: x\ndata: 4\n\n"], "then it has ended")
 
     async def test_when_the_service_stops_every_stream_ends_a_full_one_too(self) -> None:
-        hub = Hub()
-        with mock.patch.object(live, "QUEUE", 2):
-            streams = [hub.stream(hub.listen(), [LiveEvent("x", "0")]) for _ in range(3)]
+        hub = Changes()
+        with mock.patch.object(changes, "QUEUE", 2):
+            streams = [live_events.stream(hub, hub.listen(), [LiveEvent("x", "0")]) for _ in range(3)]
             for stream in streams:
                 await heard(stream, 1)
             listening = asyncio.create_task(heard(streams[0], 2))
@@ -86,17 +90,31 @@ class Live(unittest.IsolatedAsyncioTestCase):
                     pass
 
     async def test_a_quiet_stream_says_that_it_is_still_there(self) -> None:
-        with mock.patch.object(live, "KEEP_ALIVE_S", 0.01):
-            hub = Hub()
-            self.assertEqual(await heard(hub.stream(hub.listen(), []), 2), [b": still here\n\n"] * 2)
+        with mock.patch.object(live_events, "KEEP_ALIVE_S", 0.01):
+            hub = Changes()
+            self.assertEqual(await heard(live_events.stream(hub, hub.listen(), []), 2), [b": still here\n\n"] * 2)
 
     async def test_whoever_goes_is_forgotten(self) -> None:
-        hub = Hub()
-        stream = hub.stream(hub.listen(), [LiveEvent("x", "0")])
+        hub = Changes()
+        stream = live_events.stream(hub, hub.listen(), [LiveEvent("x", "0")])
         await heard(stream, 1)
         self.assertEqual(len(hub._listeners), 1)
         await stream.aclose()  # type: ignore[attr-defined]
         self.assertEqual(len(hub._listeners), 0)
+
+
+class Watching(unittest.TestCase):
+    def test_a_worker_is_woken_by_the_kinds_it_waits_for_and_hears_their_names_once(self) -> None:
+        hub = Changes()
+        watch = hub.watch("models", "readings")
+        hub.tell("jobs", subject="7")
+        self.assertFalse(watch.event.is_set())
+        hub.tell("models", subject="Kiln 250")
+        hub.wake("readings")
+        self.assertTrue(watch.event.is_set())
+        self.assertEqual(watch.take(), {"Kiln 250"})
+        self.assertFalse(watch.event.is_set())
+        self.assertEqual((watch.take(), hub.count), (set(), 2), "what only wakes has changed no record")
 
 
 def from_server(code: int, text: str) -> OperationalError:
@@ -118,10 +136,10 @@ class Problems(unittest.IsolatedAsyncioTestCase):
 
     async def test_every_error_is_a_problem_that_says_what_to_do(self) -> None:
         for error, status, words in (
-            (Refused(404, "There is no build 7."), 404, "no build 7"),
-            (Late(409, "Anchor: layer 4 has begun"), 409, "has begun"),
+            (ApiProblem(404, "There is no build 7."), 404, "no build 7"),
+            (TooLateProblem(409, "Anchor: layer 4 has begun"), 409, "has begun"),
             (NotPossible("That cannot be done while a build runs."), 422, "while a build runs"),
-            (Unsure("M500 writes settings to the machine's memory."), 409, "M500"),
+            (NeedsConfirmation("M500 writes settings to the machine's memory."), 409, "M500"),
             (from_server(2003, "Can't connect"), 503, "does not answer; nothing was changed"),
             (from_server(DEADLOCK, "Deadlock found"), 503, "changed the same at this moment"),
             (PoolTimeout("no connection"), 503, "does not answer"),
@@ -135,9 +153,13 @@ class Problems(unittest.IsolatedAsyncioTestCase):
                 self.assertEqual("Retry-After" in answer.headers, status == 503)
 
     async def test_only_what_may_be_meant_after_all_can_be_sent_again_as_sure(self) -> None:
-        for error, unsure in ((Unsure("M500 …"), True), (NotPossible("too hot"), False), (Refused(409, "x"), False)):
+        for error, unsure in (
+            (NeedsConfirmation("M500 …"), True),
+            (NotPossible("too hot"), False),
+            (ApiProblem(409, "x"), False),
+        ):
             with self.subTest(error=repr(error)), self.assertRaises(RefusedByService) as caught:
-                requests.check(await self.answer(error))
+                check(await self.answer(error))
             self.assertIs(caught.exception.unsure, unsure)
 
     async def test_what_fails_unforeseen_tells_nothing_of_the_inside(self) -> None:
@@ -157,7 +179,7 @@ class Problems(unittest.IsolatedAsyncioTestCase):
     async def test_what_a_deadlock_undid_is_carried_out_again(self) -> None:
         app = FastAPI()
         install(app)
-        router = APIRouter(route_class=AgainRoute)
+        router = APIRouter(route_class=RetryingRoute)
         left, seen = [0], []
 
         @router.put("/x")
@@ -188,10 +210,9 @@ class Problems(unittest.IsolatedAsyncioTestCase):
                     self.assertEqual((answer.status_code, seen), (status, ["teal"] * times))
 
     def test_every_request_may_be_carried_out_again(self) -> None:
-        names = [module.name for module in pkgutil.iter_modules(routes.__path__, f"{routes.__name__}.")]
-        every = [route for name in names for route in importlib.import_module(name).router.routes]
+        every = [route for module in ROUTES for router in module.routers for route in router.routes]
         self.assertGreater(len(every), 50)
-        self.assertEqual([route.path for route in every if not isinstance(route, AgainRoute)], [])
+        self.assertEqual([route.path for route in every if not isinstance(route, RetryingRoute)], [])
 
     def test_a_deadlock_is_told_from_other_errors_of_the_server(self) -> None:
         self.assertTrue(deadlocked(from_server(DEADLOCK, "x")))

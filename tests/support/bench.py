@@ -1,16 +1,16 @@
-"""A steward on a bench: a machine that takes each line at once, and time moved by hand."""
+"""A controller on a bench: a machine that takes each line at once, and time moved by hand."""
 
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 
-from chronarch.core.fleet import MachineModel
+from chronarch.core.control.controller import BuildSpec, Instant
+from chronarch.core.control.events import StateChanged
+from chronarch.core.control.line_protocol import FIRST_OWN_LINE_NUMBER, CommandSequence
+from chronarch.core.control.streaming_controller import StreamingController
 from chronarch.core.gcode.analysis import analyse
-from chronarch.core.happenings import StateChanged
-from chronarch.core.line_link import OWN_BASE, Steps
-from chronarch.core.mind import Errand, Moment
-from chronarch.core.states import MachineState
-from chronarch.core.steward import Steward
+from chronarch.core.machines.model import MachineModel
+from chronarch.core.machines.states import MachineState
 from tests.support.gcode import commands, squares
 
 TEXT = squares(layers=2, rounds=2, nozzle=205, bed=60)
@@ -18,7 +18,7 @@ COMMANDS = [c.encode() for c in commands(TEXT)]
 MODEL = MachineModel("toy")
 
 
-class Waiting(Steps):
+class Waiting(CommandSequence):
     """A program that knows where it asks for hands, as a file does."""
 
     @property
@@ -27,13 +27,13 @@ class Waiting(Steps):
 
 
 class Bench:
-    """A steward and a machine that takes each line at once, with time moved by hand."""
+    """A controller and a machine that takes each line at once, with time moved by hand."""
 
     def __init__(self, model: MachineModel = MODEL, text: str = TEXT) -> None:
         self.text = text
         self.commands = [c.encode() for c in commands(text)]
         self.model = model
-        self.steward = Steward(model)
+        self.controller = StreamingController(model)
         self.real_s = 0.0
         self.ran: list[bytes] = []
         self.own: list[bytes] = []
@@ -45,11 +45,11 @@ class Bench:
         self.answers: dict[bytes, tuple[str, ...]] = {}
         """What the machine says to a command besides ok."""
 
-    def now(self) -> Moment:
-        return Moment(self.real_s, datetime(2026, 10, 19, 9, tzinfo=UTC) + timedelta(seconds=self.real_s))
+    def now(self) -> Instant:
+        return Instant(self.real_s, datetime(2026, 10, 19, 9, tzinfo=UTC) + timedelta(seconds=self.real_s))
 
     def say(self, text: str) -> None:
-        self.steward.receive(text.encode() + b"\n", self.now())
+        self.controller.receive(text.encode() + b"\n", self.now())
 
     def report(self) -> None:
         n, na, b, ba = self.heat
@@ -59,14 +59,14 @@ class Bench:
         """Let the machine take up to `lines` lines, time passing when the wire is quiet."""
         end = self.real_s + seconds
         while lines > 0 and self.real_s < end:
-            data = self.steward.outgoing()
+            data = self.controller.outgoing()
             if not data:
                 self.real_s += 0.05
-                self.steward.tick(self.now())
+                self.controller.tick(self.now())
             for line in data.splitlines():
                 lines -= 1
                 self.take(line)
-        self.told += [happening for _, happening in self.steward.happened()]
+        self.told += [happening for _, happening in self.controller.take_events()]
 
     def take(self, line: bytes) -> None:
         if line.startswith(b"Q"):
@@ -86,20 +86,20 @@ class Bench:
             self.say(f"Resend: {self.last + 1}")
         else:
             self.last = int(number)
-            (self.own if self.last > OWN_BASE else self.ran).append(command)
+            (self.own if self.last > FIRST_OWN_LINE_NUMBER else self.ran).append(command)
             for said in self.answers.get(command, ()):
                 self.say(said)
         self.say("ok")
 
     def begin(self) -> None:
-        self.steward.connected(self.now())
+        self.controller.connected(self.now())
         self.run()
         self.told.clear()
         self.own.clear()
-        self.steward.begin(self.errand(), self.now())
+        self.controller.begin(self.spec(), self.now())
 
-    def errand(self) -> Errand:
-        return Errand(7, analyse(self.text.encode(), self.model).plan, Waiting(tuple(self.commands)))
+    def spec(self) -> BuildSpec:
+        return BuildSpec(7, analyse(self.text.encode(), self.model).plan, Waiting(tuple(self.commands)))
 
     def states(self) -> list[MachineState]:
         return [h.state for h in self.told if isinstance(h, StateChanged)]

@@ -36,14 +36,14 @@ STARTED: list[Starter] = []
 def import_all() -> None:
     """Import what processes of Chronarch need, and fetch what is compiled."""
     from chronarch.cli.app import COMMANDS
-    from chronarch.core.gcode.kernel import compile_all
+    from chronarch.warm_up import warm_up
 
     for _, module, more in COMMANDS.values():
         for name in (module, *more):
             importlib.import_module(f"chronarch.{name}")
     for name in ("service.app", "service.command", "tender.command", "standins.command"):
         importlib.import_module(f"chronarch.{name}")
-    compile_all()
+    warm_up()
 
 
 class Process:

@@ -19,16 +19,18 @@ import httpx
 
 from chronarch.client import Client, ClientError, RefusedByService, requests
 from chronarch.core.clock import ScaledClock
-from chronarch.core.states import Intake, MachineState
+from chronarch.core.machines.states import Intake, MachineState
 from chronarch.demo.broker import USER, PrivateBroker
 from chronarch.records.database import migrate
 from chronarch.records.ports import free_ports
 from chronarch.records.server import PrivateServer
 from chronarch.service.command import register_key, register_person
-from chronarch.service.settings import Settings
-from chronarch.wire import machines as wm
-from chronarch.wire.people import Scope
-from chronarch.wire.work import Build, Job, JobOrder, Requirement
+from chronarch.service.config import Config
+from chronarch.wire.access import Scope
+from chronarch.wire.machines import machine as wm
+from chronarch.wire.machines.model import Model
+from chronarch.wire.orders.builds import Build
+from chronarch.wire.orders.jobs import Job, NewJob, Requirement
 from tests.support import processes
 from tests.support.processes import Process, starter
 
@@ -99,7 +101,7 @@ class World:
         self.database = self.server.another(f"world_{os.getpid()}_{next(_numbers)}")
         migrate(self.database)
         self.clock = ScaledClock(datetime.now(UTC), datetime(2026, 10, 19, 9, 0, tzinfo=UTC), rate)
-        settings = Settings(self.database, self.folder / "blobs")
+        settings = Config(self.database, self.folder / "blobs")
         asyncio.run(register_person(settings, PERSON, "Maud", PASSWORD))
         self.key = asyncio.run(register_key(settings, "tests", Scope.MAINTAIN))
         self.operate_key = asyncio.run(register_key(settings, "operating", Scope.OPERATE))
@@ -186,7 +188,7 @@ class World:
         return self
 
     def add_machines(self) -> None:
-        self.client.do(requests.add_model(wm.Model(name=MODEL, cold_extrusion_c=0)))
+        self.client.do(requests.add_model(Model(name=MODEL, cold_extrusion_c=0)))
         for name in self.names:
             self.add_machine(name)
 
@@ -198,7 +200,7 @@ class World:
             link = self.broker.address(name)
         order = {"name": name, "model": MODEL, "link": link, "camera": camera,
                  "tools": [tool.model_dump()]}  # fmt: skip
-        self.client.do(requests.add_machine(wm.MachineOrder.model_validate(order)))
+        self.client.do(requests.add_machine(wm.NewMachine.model_validate(order)))
 
     def close(self) -> None:
         for name in list(self.processes):
@@ -245,7 +247,7 @@ class World:
 
     def submit(self, file: str, copies: int = 1, **needs: object) -> Job:
         requirement = Requirement.model_validate(needs)
-        return self.client.do(requests.submit(JobOrder(file=file, copies=copies, requirement=requirement)))
+        return self.client.do(requests.submit(NewJob(file=file, copies=copies, requirement=requirement)))
 
     def builds(self, job: Job) -> list[Build]:
         return self.client.do(requests.builds(job=job.id))
@@ -317,7 +319,7 @@ class WorldCase(unittest.TestCase):
                 f"{name} can be cleared",
             )
             if machine.build is not None:
-                from chronarch.core.states import Verdict
+                from chronarch.core.orders.states import Verdict
 
                 w.client.do(requests.verdict(machine.build.id, Verdict.GOOD))
             if machine.state is MachineState.DOWN:

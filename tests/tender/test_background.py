@@ -15,7 +15,7 @@ from unittest import mock
 
 import chronarch.tender.background as background
 from chronarch.client import AsyncClient
-from chronarch.tender.background import Background, hand_on_log
+from chronarch.tender.background import BackgroundProcess, hand_on_log
 from tests.support.world import eventually
 
 PATIENCE_S = 120.0  # it runs only when nothing else does
@@ -99,7 +99,7 @@ class Cameras(WithShop):
         return sum(path == f"/api/machines/{machine}/frame" and body == JPEG for path, body in self.shop.frames)
 
     def test_frames_come_and_come_again_after_the_process_was_killed(self) -> None:
-        mine = Background(self.shop.url, "key")
+        mine = BackgroundProcess(self.shop.url, "key")
         self.addCleanup(mine.close)
         mine.tell(self.camera("Anchor"))
         mine.look_after()
@@ -120,7 +120,7 @@ class Cameras(WithShop):
         )
 
     def test_it_ends_with_the_tender(self) -> None:
-        mine = Background(self.shop.url, "key")
+        mine = BackgroundProcess(self.shop.url, "key")
         mine.tell(self.camera("Anchor"))
         mine.look_after()
         process = mine._process

@@ -13,17 +13,17 @@ from pathlib import Path
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from chronarch.core.control.checkpoint import BuildCheckpoint, OwnProgram
+from chronarch.core.control.controller import BuildAdjustments
+from chronarch.core.control.line_protocol import FIRST_OWN_LINE_NUMBER, Spoken, numbered
 from chronarch.core.gcode.modal import ModalState
-from chronarch.core.kept import Kept, Own
-from chronarch.core.line_link import OWN_BASE, Spoken, numbered
-from chronarch.core.mind import Settings
-from chronarch.core.states import MachineState
-from chronarch.tender.keeping import Keeping, Standing
-from chronarch.tender.line_log import NEWEST, LineLog, kind_of
-from chronarch.tender.program import sha256_of
-from chronarch.tender.store import Damaged, Store
-from chronarch.wire.machines import Model
-from chronarch.wire.upstream import Charge
+from chronarch.core.machines.states import MachineState
+from chronarch.tender.checkpoints import CheckpointStore, MachineCheckpoint
+from chronarch.tender.controllers.line_log import NEWEST, LineLog, kind_of
+from chronarch.tender.file_program import sha256_of
+from chronarch.tender.file_store import DamagedFile, FileStore
+from chronarch.wire.control.upstream import MachineConfig
+from chronarch.wire.machines.model import Model
 
 NINE = datetime(2026, 10, 19, 9, tzinfo=UTC)
 
@@ -45,7 +45,7 @@ class LineLogs(InFolder):
 
     def test_each_line_has_the_next_number_and_its_kind(self) -> None:
         self.say((True, numbered(1, b"G28")[:-1], False), (False, b"ok", False))
-        self.say((True, numbered(OWN_BASE + 1, b"M220 S150")[:-1], False), (False, b"ok T:20.1 /0", False))
+        self.say((True, numbered(FIRST_OWN_LINE_NUMBER + 1, b"M220 S150")[:-1], False), (False, b"ok T:20.1 /0", False))
         self.say((False, b"Resend: 4", False), (False, b"echo:busy", False), (True, b"N0 M105*37", True))
         found = self.log.tail(0, 100, "")
         self.assertEqual([line.number for line in found], [1, 2, 3, 4, 5, 6, 7])
@@ -129,52 +129,53 @@ class LineLogs(InFolder):
 
 moments = st.none() | st.integers(0, 10**6).map(lambda s: NINE + timedelta(seconds=s))
 kept = st.builds(
-    Kept, build=st.integers(1, 10**6), phase=st.sampled_from(["file", "parked", "sending"]),
+    BuildCheckpoint, build=st.integers(1, 10**6), phase=st.sampled_from(["file", "parked", "sending"]),
     state=st.sampled_from([str(s) for s in MachineState]), sha256=st.just("a" * 64), at=st.integers(0, 10**7),
-    own=st.none() | st.builds(Own, st.lists(st.text("GM0123 S", max_size=9)).map(tuple), st.integers(0, 10**9)),
+    own=st.none() | st.builds(OwnProgram, st.lists(st.text("GM0123 S", max_size=9)).map(tuple), st.integers(0, 10**9)),
     reason=st.text(max_size=40), modal=st.builds(ModalState, x=st.floats(0, 300), absolute=st.booleans()),
-    settings=st.builds(Settings, speed_pct=st.floats(10, 300)), pauses_before=st.lists(st.integers(1, 500)).map(tuple),
+    settings=st.builds(BuildAdjustments, speed_pct=st.floats(10, 300)),
+    pauses_before=st.lists(st.integers(1, 500)).map(tuple),
     laid_from_s=st.none() | st.floats(0, 1e6),
 )  # fmt: skip
 
 
 class Keepings(InFolder):
-    def charge(self, name: str = "Anchor") -> Charge:
-        return Charge(machine=name, link="tcp://127.0.0.1:1", model=Model(name="m"), state=MachineState.IDLE)
+    def config(self, name: str = "Anchor") -> MachineConfig:
+        return MachineConfig(machine=name, link="tcp://127.0.0.1:1", model=Model(name="m"), state=MachineState.IDLE)
 
     @given(standing=st.builds(
-        Standing, st.sampled_from(MachineState), st.text(max_size=40), st.none() | st.integers(1, 10**6), moments,
-        moments, st.none() | st.just(115200), st.none() | kept,
+        MachineCheckpoint, st.sampled_from(MachineState), st.text(max_size=40), st.none() | st.integers(1, 10**6),
+        moments, moments, st.none() | st.just(115200), st.none() | kept,
     ))  # fmt: skip
     @settings(max_examples=60)
-    def test_what_was_kept_is_found_again_whole(self, standing: Standing) -> None:
-        keeping = Keeping(self.folder)
-        keeping.charge(self.charge())
+    def test_what_was_kept_is_found_again_whole(self, standing: MachineCheckpoint) -> None:
+        keeping = CheckpointStore(self.folder)
+        keeping.config(self.config())
         keeping.standing("Anchor", standing)
-        self.assertEqual(list(Keeping(self.folder).all()), [(self.charge(), standing)])
+        self.assertEqual(list(CheckpointStore(self.folder).all()), [(self.config(), standing)])
 
     def test_names_of_any_kind_have_folders_of_their_own(self) -> None:
-        keeping = Keeping(self.folder)
+        keeping = CheckpointStore(self.folder)
         names = ["Anchor", "An/chor", "..", "Über 2", "a.b"]
         for name in names:
-            keeping.charge(self.charge(name))
+            keeping.config(self.config(name))
         self.assertEqual(sorted(c.machine for c, _ in keeping.all()), sorted(names))
         self.assertEqual(keeping.folder("ANCHOR"), keeping.folder("anchor"), "names differ in more than their case")
         self.assertTrue(all(p.parent == self.folder for p in self.folder.iterdir()))
 
     def test_what_cannot_be_read_is_passed_over_and_the_rest_is_found(self) -> None:
-        keeping = Keeping(self.folder)
+        keeping = CheckpointStore(self.folder)
         for name in ("Anchor", "Bezel", "Crown"):
-            keeping.charge(self.charge(name))
-        keeping.standing("Bezel", Standing(MachineState.IDLE))
-        (keeping.folder("Anchor") / "charge").write_bytes(b'{"machine": "Anc')
+            keeping.config(self.config(name))
+        keeping.standing("Bezel", MachineCheckpoint(MachineState.IDLE))
+        (keeping.folder("Anchor") / "config").write_bytes(b'{"machine": "Anc')
         (keeping.folder("Bezel") / "kept").write_bytes(b"\0" * 100)
         self.assertEqual([(c.machine, s) for c, s in keeping.all()], [("Bezel", None), ("Crown", None)])
 
     def test_a_power_cut_while_writing_leaves_what_was_kept_before(self) -> None:
-        keeping = Keeping(self.folder)
-        keeping.charge(self.charge())
-        keeping.standing("Anchor", Standing(MachineState.BUILDING, build=4))
+        keeping = CheckpointStore(self.folder)
+        keeping.config(self.config())
+        keeping.standing("Anchor", MachineCheckpoint(MachineState.BUILDING, build=4))
         (keeping.folder("Anchor") / "kept.new").write_bytes(b'{"state": "pau')
         ((_, standing),) = keeping.all()
         assert standing is not None
@@ -202,7 +203,7 @@ class Stores(InFolder):
 
     def test_a_file_is_fetched_once_however_many_want_it(self) -> None:
         sender = Sender(b"G28\nG1 X10\n")
-        store = Store(self.folder / "store", sender)  # type: ignore[arg-type]
+        store = FileStore(self.folder / "store", sender)  # type: ignore[arg-type]
 
         async def fetch() -> list[int]:
             sha256 = self.sha256(sender.data)
@@ -213,8 +214,8 @@ class Stores(InFolder):
 
     def test_a_file_that_arrived_damaged_is_not_kept(self) -> None:
         wanted = self.sha256(b"G28\n")
-        store = Store(self.folder / "store", Sender(b"G28\nG1"))  # type: ignore[arg-type]
-        with self.assertRaisesRegex(Damaged, re.escape(wanted[:12])):
+        store = FileStore(self.folder / "store", Sender(b"G28\nG1"))  # type: ignore[arg-type]
+        with self.assertRaisesRegex(DamagedFile, re.escape(wanted[:12])):
             asyncio.run(store.program(wanted))
         self.assertEqual(list((self.folder / "store").iterdir()), [])
 

@@ -12,9 +12,9 @@ from pathlib import Path
 from websockets.asyncio.server import ServerConnection, serve
 
 from chronarch.core.clock import real_clock
-from chronarch.tender import app
-from chronarch.tender.app import Tender, TenderSettings
-from chronarch.wire.upstream import Welcome
+from chronarch.tender import session as app
+from chronarch.tender.session import RunningTender, TenderSettings
+from chronarch.wire.control.upstream import Welcome
 
 
 class SentAway(unittest.IsolatedAsyncioTestCase):
@@ -32,7 +32,7 @@ class SentAway(unittest.IsolatedAsyncioTestCase):
             came.append(time.monotonic())
             await socket.recv()
             if welcome:
-                await socket.send(Welcome(committed=0, charges=[]).model_dump_json())
+                await socket.send(Welcome(committed=0, configs=[]).model_dump_json())
             await socket.close(code, "not you")
             if len(came) >= times:
                 enough.set()
@@ -41,7 +41,7 @@ class SentAway(unittest.IsolatedAsyncioTestCase):
             async with serve(refuse, "127.0.0.1", 0) as server:
                 port = next(iter(server.sockets)).getsockname()[1]
                 settings = TenderSettings("shed", f"http://127.0.0.1:{port}", "key", Path(folder))
-                running = asyncio.create_task(Tender(settings, real_clock()).run())
+                running = asyncio.create_task(RunningTender(settings, real_clock()).run())
                 async with asyncio.timeout(120):
                     await enough.wait()
                 running.cancel()

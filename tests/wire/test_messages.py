@@ -9,12 +9,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from chronarch.core.gcode.plan import Mark, Plan
-from chronarch.core.happenings import BuildBegan, BuildEnded, BuildPaused, BuildResumed, Noticed, StateChanged
-from chronarch.core.states import MachineState, Outcome
-from chronarch.wire.machines import MachineOrder, Model, Tool
-from chronarch.wire.upstream import Command, Event, Hello, Sample, WirePlan, from_tender, to_tender
-from chronarch.wire.work import Clearing, JobOrder
+from chronarch.core.control.events import BuildBegan, BuildEnded, BuildPaused, BuildResumed, Noticed, StateChanged
+from chronarch.core.gcode.plan import Mark, TimePlan
+from chronarch.core.machines.states import MachineState, Outcome
+from chronarch.wire.control.upstream import Command, Event, Hello, Sample, from_tender, to_tender
+from chronarch.wire.gcode import WirePlan
+from chronarch.wire.machines.machine import NewMachine, Tool
+from chronarch.wire.machines.model import Model
+from chronarch.wire.orders.builds import Clearing
+from chronarch.wire.orders.jobs import NewJob
 
 NINE = datetime(2026, 10, 19, 9, tzinfo=UTC)
 BODIES = (
@@ -76,7 +79,7 @@ class Messages(unittest.TestCase):
         for commands, seconds, mm in steps:
             last = marks[-1]
             marks.append(Mark(last.command + commands, last.planned_s + seconds, last.filament_mm + mm))
-        plan = Plan(tuple(marks), (0, 3))
+        plan = TimePlan(tuple(marks), (0, 3))
         back = WirePlan.model_validate_json(WirePlan.of(plan).model_dump_json()).core()
         at = data.draw(st.integers(0, plan.commands + 5))
         self.assertEqual(back.at(at), plan.at(at))
@@ -86,17 +89,17 @@ class Messages(unittest.TestCase):
 class Orders(unittest.TestCase):
     def test_what_makes_no_sense_is_refused_by_its_model(self) -> None:
         bad = (
-            lambda: JobOrder(file="x", copies=0),
-            lambda: JobOrder.model_validate({"file": "x", "colours": ["teal"]}),
+            lambda: NewJob(file="x", copies=0),
+            lambda: NewJob.model_validate({"file": "x", "colours": ["teal"]}),
             lambda: Tool(nozzle_mm=float("nan")),
             lambda: Tool(nozzle_mm=40),
             lambda: Tool(number=-1),
             lambda: Tool(material="PLA\n"),
             lambda: Model(name="m", volume_mm=(0, 1, 1)),
             lambda: Model(name="", volume_mm=(1, 1, 1)),
-            lambda: MachineOrder(name="a/b", model="m", link="tcp://h:1"),
-            lambda: MachineOrder(name="Anchor", model="m", link="http://h:1"),
-            lambda: MachineOrder(name="Anchor", model="m", link="tcp://h:1", tools=[]),
+            lambda: NewMachine(name="a/b", model="m", link="tcp://h:1"),
+            lambda: NewMachine(name="Anchor", model="m", link="http://h:1"),
+            lambda: NewMachine(name="Anchor", model="m", link="tcp://h:1", tools=[]),
             lambda: Clearing(verdict="scrap", reason="   "),  # type: ignore[arg-type]
         )
         for n, make in enumerate(bad):

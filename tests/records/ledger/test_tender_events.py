@@ -1,0 +1,155 @@
+"""What tenders tell of hands and troubles, as it stands in the tables: once, in order, with its own time."""
+
+from __future__ import annotations
+
+import itertools
+import unittest
+from datetime import UTC, datetime, timedelta
+
+from sqlalchemy import select
+
+from chronarch.core.control.events import (
+    Adjusted,
+    BuildBegan,
+    BuildEnded,
+    BuildPaused,
+    BuildResumed,
+    ControlEvent,
+    Levelled,
+    Noticed,
+    StateChanged,
+)
+from chronarch.core.machines.states import BuildState, Intake, MachineState, Outcome
+from chronarch.records import tables as t
+from chronarch.records.database import make_engine, make_sessions, migrate
+from chronarch.records.ledger.tender_events import commit_event
+from chronarch.records.orders.builds import claim
+from tests.support.world import shared_server
+
+NINE = datetime(2026, 10, 19, 9, tzinfo=UTC)
+SHA = "b" * 64
+_numbers = itertools.count()
+
+
+class Told(unittest.IsolatedAsyncioTestCase):
+    async def asyncSetUp(self) -> None:
+        url = shared_server().another(f"hands_{next(_numbers)}")
+        migrate(url)
+        engine = make_engine(url)
+        self.sessions = make_sessions(engine)
+        self.addAsyncCleanup(engine.dispose)
+        self.sequence = 0
+        async with self.sessions() as db:
+            db.add_all([t.Model(id=1, name="m", spec={}), t.Tender(id=1, name="tender"), t.Blob(sha256=SHA, size=1)])
+            await db.flush()
+            db.add(
+                t.Machine(id=1, name="Anchor", model_id=1, tender_id=1, link="", device="1", intake=Intake.OPEN,
+                          tools=[{"material": "PLA", "colour": "teal", "nozzle_mm": 0.4}], state=MachineState.IDLE,
+                          since=NINE)
+            )  # fmt: skip
+            db.add(t.File(id=1, name="f", tags=[], added_at=NINE, added_by="x"))
+            await db.flush()
+            revision = t.Revision(id=1, file_id=1, number=1, sha256=SHA, added_at=NINE, added_by="x")
+            reading = t.ContentReading(sha256=SHA, model="m", planned_s=60.0, figures={"commands": 10}, plan={})
+            job = t.Job(id=1, file_id=1, copies=1, requirement={}, created_at=NINE, created_by="x")
+            db.add_all([revision, reading, job])
+            await db.commit()
+            build = await claim(db, job, revision, reading, await db.get_one(t.Machine, 1), NINE)
+            assert build is not None
+            self.build = build.id
+
+    async def tell(self, body: ControlEvent, second: float = 0.0, machine: str = "Anchor") -> bool:
+        self.sequence += 1
+        at = NINE + timedelta(seconds=second)
+        async with self.sessions() as db:
+            return await commit_event(db, "tender", "epoch", self.sequence, machine, at, body)
+
+    async def notices(self) -> list[tuple[str, str]]:
+        async with self.sessions() as db:
+            rows = (await db.execute(select(t.Notice).order_by(t.Notice.id))).scalars().all()
+        return [(row.severity, row.text) for row in rows]
+
+    async def stored(self) -> t.Build:
+        async with self.sessions() as db:
+            return await db.get_one(t.Build, self.build)
+
+    async def test_what_hands_changed_of_a_build_is_kept_in_order_with_who(self) -> None:
+        await self.tell(Adjusted(self.build, "fan 60 %", "Maud"), 10)
+        await self.tell(Adjusted(self.build, "nozzle 210 °C", "tests"), 12.5)
+        await self.tell(Adjusted(9999, "fan 0 %", "Maud"), 13)
+        async with self.sessions() as db:
+            rows = (await db.execute(select(t.BuildChange).order_by(t.BuildChange.at))).scalars().all()
+        self.assertEqual(
+            [(row.text, row.by, (row.at - NINE).total_seconds()) for row in rows],
+            [("fan 60 %", "Maud", 10), ("nozzle 210 °C", "tests", 12.5)],
+            "what is said of a build nobody knows is passed over",
+        )
+
+    async def test_words_that_are_too_long_are_cut_not_refused(self) -> None:
+        self.assertTrue(await self.tell(Adjusted(self.build, "x" * 5000, "y" * 500)))
+        self.assertTrue(await self.tell(BuildPaused(self.build, "z" * 5000, True)))
+        self.assertEqual(len((await self.stored()).reason), 300)
+
+    async def test_each_level_map_is_kept_and_one_told_twice_stands_once(self) -> None:
+        first, second = ((0.0, 0.1), (0.2, -0.1)), ((0.0, 0.0), (0.0, 0.0))
+        for _ in range(2):
+            await self.tell(Levelled(first), 1)
+        await self.tell(Levelled(second), 2)
+        async with self.sessions() as db:
+            rows = (await db.execute(select(t.BedMesh).order_by(t.BedMesh.at))).scalars().all()
+        self.assertEqual([row.rows for row in rows], [[[0.0, 0.1], [0.2, -0.1]], [[0.0, 0.0], [0.0, 0.0]]])
+
+    async def test_a_pause_of_the_machines_own_is_an_alarm_one_that_hands_asked_for_is_not(self) -> None:
+        await self.tell(BuildBegan(self.build))
+        await self.tell(BuildPaused(self.build, "asked for by Maud", False), 1)
+        self.assertEqual(await self.notices(), [])
+        self.assertEqual((await self.stored()).state, BuildState.PAUSED)
+        await self.tell(BuildResumed(self.build), 2)
+        self.assertEqual(((await self.stored()).state, (await self.stored()).reason), (BuildState.BUILDING, ""))
+        await self.tell(BuildPaused(self.build, "filament ran out", True), 3)
+        self.assertEqual(await self.notices(), [("alarm", "Anchor paused itself: filament ran out")])
+
+    async def test_what_is_only_worth_knowing_is_a_note(self) -> None:
+        await self.tell(Noticed("the nozzle was let cool", self.build, note=True))
+        await self.tell(Noticed("the tender cannot write to its disk", None))
+        await self.tell(StateChanged(MachineState.DOWN, "emergency stop", self.build))
+        self.assertEqual(
+            await self.notices(),
+            [
+                ("note", "Anchor: the nozzle was let cool"),
+                ("alarm", "Anchor: the tender cannot write to its disk"),
+                ("alarm", "Anchor is down: emergency stop"),
+            ],
+        )
+
+    async def test_an_end_out_of_turn_changes_nothing_that_has_ended(self) -> None:
+        await self.tell(BuildBegan(self.build), 1)
+        await self.tell(BuildEnded(self.build, Outcome.STOPPED, "asked for by Maud", 4, 20.0, 500.0), 60)
+        await self.tell(BuildEnded(self.build, Outcome.COMPLETED, "", 10, 60.0, 1000.0), 90)
+        await self.tell(BuildResumed(self.build), 91)
+        build = await self.stored()
+        self.assertEqual(
+            (build.state, build.outcome, build.reason, build.acknowledged),
+            (BuildState.ENDED, Outcome.STOPPED, "asked for by Maud", 4),
+        )
+        self.assertEqual(build.ended_at, NINE + timedelta(seconds=60))
+        self.assertGreater(build.grams, 1.0, "half a metre of PLA")
+        self.assertEqual(await self.notices(), [("note", f"Build {self.build} on Anchor stopped.")])
+
+    async def test_what_is_told_of_a_machine_that_was_removed_is_passed_over_and_counts_as_told(self) -> None:
+        self.assertTrue(await self.tell(Noticed("hello"), machine="Nobody"))
+        async with self.sessions() as db:
+            self.assertEqual((await db.get_one(t.Tender, 1)).committed, self.sequence)
+        self.assertEqual(await self.notices(), [])
+
+    async def test_a_tender_that_lost_its_journal_counts_from_one_again(self) -> None:
+        await self.tell(Noticed("first"))
+        async with self.sessions() as db:
+            self.assertFalse(await commit_event(db, "tender", "epoch", 1, "Anchor", NINE, Noticed("first")))
+        async with self.sessions() as db:
+            self.assertTrue(await commit_event(db, "tender", "another", 1, "Anchor", NINE, Noticed("anew")))
+        self.assertEqual([words for _, words in await self.notices()], ["Anchor: first", "Anchor: anew"])
+
+
+if __name__ == "__main__":
+    unittest.main()

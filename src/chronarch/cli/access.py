@@ -11,14 +11,14 @@ from chronarch.cli.output import clock_time, show_json, show_table
 from chronarch.cli.plain import say
 from chronarch.client import Client, requests
 from chronarch.private_file import write_private
-from chronarch.wire.people import Scope
+from chronarch.wire.access import Scope
 
 
 @click.command()
 @click.argument("address")
 @click.option("--key", prompt=True, hide_input=True, help="A key from `chronarch keys make`; asked for without it.")
 def connect(address: str, key: str) -> None:
-    """Remember a service's address and a key, once they were tried."""
+    """Remember the address of a service and a key, once both have been tried."""
     with Client(address, key) as client:
         me = client.do(requests.me())
     path = ACCESS.expanduser()
@@ -59,5 +59,5 @@ def make(service: Service, name: str, scope: str) -> None:
 @click.argument("key", type=int)
 @pass_service
 def revoke(service: Service, key: int) -> None:
-    """Make a key worthless from now on."""
+    """Revoke a key: it opens nothing from now on."""
     say(f"Key {service.do(requests.revoke_key(key)).name} is revoked.")

@@ -13,7 +13,7 @@ import click
 
 from chronarch.cli.plain import say
 
-if TYPE_CHECKING:  # a command that runs a process needs none of it
+if TYPE_CHECKING:  # a command that runs a process needs none of these
     from chronarch.client import Client
     from chronarch.client.requests import Call
 
@@ -72,7 +72,7 @@ class SpeakingGroup(click.Group):
 
 
 def _end_for(error: Exception) -> None:
-    """End the command where the error is one that a user can do something about."""
+    """End the command if the error is one that a user can do something about."""
     from pydantic import ValidationError
 
     from chronarch.client import RefusedByService, Unreachable, WrongAccess
@@ -87,7 +87,7 @@ def _end_for(error: Exception) -> None:
             fail(str(error), UNREACHABLE)
         case ValidationError():
             fail(faults_of(error), WRONG_USE)
-    if "sqlalchemy" in sys.modules:  # a command that has to do with the records
+    if "sqlalchemy" in sys.modules:  # a command that works with the records
         _end_for_database(error)
 
 

@@ -16,8 +16,8 @@ from rich.table import Table
 from rich.text import Text
 
 from chronarch.cli.plain import hand_over, say
+from chronarch.core.machines.states import MachineState
 from chronarch.core.plain import plain
-from chronarch.core.states import MachineState
 
 STYLES = {
     MachineState.IDLE: "dim",
@@ -55,7 +55,7 @@ RIGHT = frozenset(
 
 
 def console() -> Console:
-    """A console as wide as the terminal, or wide enough for any row in a pipe."""
+    """A console as wide as the terminal; in a pipe, wide enough for any row."""
     return Console(width=None if sys.stdout.isatty() else 220, highlight=False)
 
 
@@ -69,7 +69,7 @@ def make_table(headings: Sequence[str], rows: Sequence[Sequence[str | Text]]) ->
 
 
 def _cell(text: str | Text) -> Text:
-    """A text as it is: no markup is read in what people wrote."""
+    """A text as it is: markup in what people wrote is not interpreted."""
     if isinstance(text, str):
         return Text(plain(text))
     return text if plain(text.plain) == text.plain else Text(plain(text.plain), text.style)
@@ -84,7 +84,7 @@ def show_table(headings: Sequence[str], rows: Sequence[Sequence[str | Text]], em
 
 
 def show_facts(facts: Sequence[tuple[str, str | Text]]) -> None:
-    """Print name and value a line; empty values are left out."""
+    """Print one line for each name and value; empty values are left out."""
     table = Table(box=None, show_header=False, pad_edge=False)
     table.add_column(style="dim")
     table.add_column(overflow="fold")
@@ -116,7 +116,7 @@ def state_text(state: MachineState) -> Text:
 
 
 def clock_time(at: datetime | None, now: datetime | None = None) -> str:
-    """A time in the reader's own zone: the hour alone for today's, with the day for others."""
+    """A time in the reader's own zone: the hour alone for today, with the day for other days."""
     if at is None:
         return ""
     local = at.astimezone()

@@ -44,5 +44,5 @@ def _at(day: datetime, clock: str, text: str) -> datetime:
 
 
 def shop_time(service: Service, text: str | None) -> datetime | None:
-    """A time that was typed, by the shop's clock."""
+    """A time that was typed, on the shop's clock."""
     return parse_when(text, service.do(requests.shop()).now) if text else None

@@ -1,9 +1,12 @@
 """The two clients. They share every request; only the waiting differs.
 
 from chronarch.client import Client, requests
+from chronarch.wire.orders.jobs import NewJob
+
 with Client("http://127.0.0.1:8420", key) as c:
     c.add_file(Path("bobbin-32.gcode"))
-    c.do(requests.submit(JobOrder(file="bobbin-32.gcode", copies=3)))
+    c.do(requests.submit(NewJob(file="bobbin-32.gcode", copies=3)))
+
 """
 
 from __future__ import annotations
@@ -17,9 +20,9 @@ from typing import Any, Self, TypeVar
 
 import httpx
 
-from chronarch.client import library
+from chronarch.client import requests
+from chronarch.client.call import Call, at, check, digest, pieces
 from chronarch.client.errors import RefusedByService, Unreachable, WrongAccess
-from chronarch.client.requests import Call, at, check, digest, pieces
 from chronarch.wire import library as wl
 from chronarch.wire.common import Problem
 
@@ -59,7 +62,7 @@ def _away(address: str, error: httpx.TransportError) -> Unreachable:
 
 
 def _settings(address: str, key: str) -> dict[str, Any]:
-    """How both kinds of client ask. Certificates are only read for https, since that takes longer than many a call."""
+    """How both clients connect. Certificates are read only for https, because that takes longer than many a call."""
     if not (key.isascii() and key.isprintable()):
         raise WrongAccess("The key holds characters that no key has; copy it again, or make a new one.")
     try:
@@ -75,7 +78,8 @@ def _settings(address: str, key: str) -> dict[str, Any]:
 
 
 class Client:
-    """Calls that wait. `address` as http://host:port; `key` a secret with the scope the calls need."""
+    """Calls that wait for the answer. `address` is http://host:port; `key` is a secret with the scope that the calls
+    need."""
 
     def __init__(self, address: str, key: str = "") -> None:
         self.address = address.rstrip("/")
@@ -109,15 +113,15 @@ class Client:
         queue: wl.QueueWish | None = None,
         once: str = "",
     ) -> wl.Dropped:
-        """Send a file, streamed, and wait until it has been read; `progress` hears how many bytes went with each piece.
-        `queue` has copies queued in the same call; `once` is an Idempotency-Key."""
+        """Send a file and wait until it has been read. `progress` hears how many bytes went with each piece; `queue`
+        has copies queued in the same call; `once` is an Idempotency-Key."""
 
         def body() -> Iterator[bytes]:
             for piece in pieces(path):
                 yield piece
                 progress(len(piece))
 
-        call = library.drop(name or path.name, folder, queue, once, digest(path))
+        call = requests.drop(name or path.name, folder, queue, once, digest(path))
         try:
             response = self._http.put(call.path, params=call.params, content=body(), headers=call.headers, timeout=600)
         except httpx.TransportError as error:
@@ -125,11 +129,11 @@ class Client:
         answer = call.read(response)
         while isinstance(answer, wl.Arrival):
             time.sleep(0.5)
-            there = self.do(library.arrival(answer.id))
+            there = self.do(requests.arrival(answer.id))
             if there.state == "refused":
                 raise RefusedByService(Problem(title="Not understood", status=422, detail=there.problem))
             if there.state == "done":
-                file = self.do(library.file(there.file or 0))
+                file = self.do(requests.file(there.file or 0))
                 return wl.Dropped(file=file, job=there.job, new=True)
         return answer
 

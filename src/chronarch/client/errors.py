@@ -32,5 +32,5 @@ class RefusedByService(ClientError):
 
     @property
     def unsure(self) -> bool:
-        """The service wants to be told that this is meant; the same call with `sure` is carried out."""
+        """The service wants to know that this is meant; the same call with `sure` is carried out."""
         return self.problem.type == UNSURE

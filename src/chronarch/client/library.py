@@ -1,13 +1,14 @@
-"""The library's calls as values: files, revisions, contents, edits, parts. No I/O."""
+"""Calls about files, folders, contents and parts."""
 
 from __future__ import annotations
 
 from typing import Any
 
-from chronarch.client.requests import Call, at, some
+from chronarch.client.call import Call, at, some
 from chronarch.core.gcode.edits import Edit
 from chronarch.wire import library as w
-from chronarch.wire.work import Done
+from chronarch.wire.common import RequestDone
+from chronarch.wire.gcode import Difference, EditPreview, EditRequest, FileLines, Finding, LayerRow
 
 Which = int | str
 
@@ -46,12 +47,12 @@ def change_file(which: Which, change: w.FileChange) -> Call[w.File]:
     return Call("PATCH", at("files", which), w.File, body=change)
 
 
-def batch(order: w.Batch) -> Call[w.BatchResult]:
+def batch_files(order: w.FileBatch) -> Call[w.BatchResult]:
     return Call("POST", "/api/files/batch", w.BatchResult, body=order)
 
 
-def empty_bin() -> Call[Done]:
-    return Call("DELETE", "/api/bin", Done)
+def empty_bin() -> Call[RequestDone]:
+    return Call("DELETE", "/api/bin", RequestDone)
 
 
 def folders() -> Call[list[w.Folder]]:
@@ -62,12 +63,12 @@ def add_folder(path: str) -> Call[w.Folder]:
     return Call("POST", "/api/folders", w.Folder, body=w.Folder(path=path))
 
 
-def move_folder(path: str, to: str) -> Call[Done]:
-    return Call("POST", "/api/folders/move", Done, body=w.FolderMove(path=path, to=to))
+def move_folder(path: str, to: str) -> Call[RequestDone]:
+    return Call("POST", "/api/folders/move", RequestDone, body=w.FolderMove(path=path, to=to))
 
 
-def remove_folder(path: str) -> Call[Done]:
-    return Call("DELETE", "/api/folders", Done, params={"path": path})
+def remove_folder(path: str) -> Call[RequestDone]:
+    return Call("DELETE", "/api/folders", RequestDone, params={"path": path})
 
 
 def revisions(which: Which) -> Call[list[w.Revision]]:
@@ -82,34 +83,30 @@ def content(which: Which, revision: int | None = None) -> Call[bytes]:
     return Call("GET", at("files", which, "content"), bytes, params=some(revision=revision))
 
 
-def history(which: Which) -> Call[w.History]:
-    return Call("GET", at("files", which, "history"), w.History)
-
-
-def preflight(which: Which, machine: str) -> Call[list[w.Finding]]:
-    return Call("GET", at("files", which, "preflight"), list[w.Finding], params={"machine": machine})
+def preflight(which: Which, machine: str) -> Call[list[Finding]]:
+    return Call("GET", at("files", which, "preflight"), list[Finding], params={"machine": machine})
 
 
 def overrule(which: Which, order: w.Overruling) -> Call[w.File]:
     return Call("POST", at("files", which, "overrule"), w.File, body=order)
 
 
-def preview(which: Which, edit: Edit, model: str = "", revision: int | None = None) -> Call[w.EditPreview]:
-    order = w.EditOrder(edit=edit, model=model, revision=revision)
-    return Call("POST", at("files", which, "preview"), w.EditPreview, body=order)
+def preview_edit(which: Which, edit: Edit, model: str = "", revision: int | None = None) -> Call[EditPreview]:
+    order = EditRequest(edit=edit, model=model, revision=revision)
+    return Call("POST", at("files", which, "preview"), EditPreview, body=order)
 
 
-def edit(which: Which, edit: Edit, model: str = "", revision: int | None = None) -> Call[w.File]:
-    order = w.EditOrder(edit=edit, model=model, revision=revision)
+def edit_file(which: Which, edit: Edit, model: str = "", revision: int | None = None) -> Call[w.File]:
+    order = EditRequest(edit=edit, model=model, revision=revision)
     return Call("POST", at("files", which, "edit"), w.File, body=order)
 
 
-def difference(which: Which, earlier: int, later: int | None = None) -> Call[w.Difference]:
-    return Call("GET", at("files", which, "difference"), w.Difference, params=some(earlier=earlier, later=later))
+def difference(which: Which, earlier: int, later: int | None = None) -> Call[Difference]:
+    return Call("GET", at("files", which, "difference"), Difference, params=some(earlier=earlier, later=later))
 
 
-def layers(sha256: str, model: str | None = None) -> Call[list[w.LayerRow]]:
-    return Call("GET", at("contents", sha256, "layers"), list[w.LayerRow], params=some(model=model))
+def layers(sha256: str, model: str | None = None) -> Call[list[LayerRow]]:
+    return Call("GET", at("contents", sha256, "layers"), list[LayerRow], params=some(model=model))
 
 
 def layer(sha256: str, number: int, model: str | None = None) -> Call[bytes]:
@@ -126,8 +123,8 @@ def picture(sha256: str, width: int = 200) -> Call[bytes]:
     return Call("GET", at("contents", sha256, "picture"), bytes, params=some(width=width))
 
 
-def lines(sha256: str, first: int = 1, count: int = 200) -> Call[w.Lines]:
-    return Call("GET", at("contents", sha256, "text"), w.Lines, params=some(first=first, count=count))
+def lines(sha256: str, first: int = 1, count: int = 200) -> Call[FileLines]:
+    return Call("GET", at("contents", sha256, "text"), FileLines, params=some(first=first, count=count))
 
 
 def drawing(
@@ -150,7 +147,7 @@ def suggestions() -> Call[list[w.PartSuggestion]]:
     return Call("GET", "/api/parts/suggestions", list[w.PartSuggestion])
 
 
-def add_part(order: w.PartOrder) -> Call[w.Part]:
+def add_part(order: w.NewPart) -> Call[w.Part]:
     return Call("POST", "/api/parts", w.Part, body=order)
 
 
@@ -158,12 +155,8 @@ def change_part(which: Which, change: w.PartChange) -> Call[w.Part]:
     return Call("PATCH", at("parts", which), w.Part, body=change)
 
 
-def remove_part(which: Which) -> Call[Done]:
-    return Call("DELETE", at("parts", which), Done)
-
-
-def part_history(which: Which) -> Call[w.History]:
-    return Call("GET", at("parts", which, "history"), w.History)
+def remove_part(which: Which) -> Call[RequestDone]:
+    return Call("DELETE", at("parts", which), RequestDone)
 
 
 def put_model(which: Which, name: str, data: bytes) -> Call[w.Part]:

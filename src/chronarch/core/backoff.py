@@ -6,8 +6,8 @@ from collections.abc import Sequence
 
 
 class Backoff:
-    """Waits of `waits_s` seconds, one after another, and then the last for ever. After a try that lasted `lasting_s`
-    seconds it begins with the first again."""
+    """Waits of `waits_s` seconds one after another, and then the last one for ever. After a try that lasted `lasting_s`
+    seconds it starts with the first again."""
 
     def __init__(self, waits_s: Sequence[float], lasting_s: float) -> None:
         self._waits_s = waits_s
@@ -15,7 +15,7 @@ class Backoff:
         self._failed = 0
 
     def next_s(self, lasted_s: float) -> float:
-        """The wait after a try that failed when it had lasted `lasted_s` seconds."""
+        """How long to wait after a try that failed after `lasted_s` seconds."""
         if lasted_s >= self._lasting_s:
             self._failed = 0
         wait_s = self._waits_s[min(self._failed, len(self._waits_s) - 1)]

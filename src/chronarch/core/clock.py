@@ -1,7 +1,9 @@
 """Where time comes from.
 
-Production lives in *shop time* (builds, ledger, heat, hands), which may run at a rate; sockets, retries and
-sign-in live in *real time*. A process is handed one `Clock` at its top and asks it for both.
+Production lives in *shop time* (builds, ledger, heat, hands), which may run at a rate. Sockets, retries and sign-in
+live
+in *real time*. A process gets one `Clock` at its top and asks it for both.
+
 """
 
 from __future__ import annotations
@@ -31,13 +33,13 @@ class Clock(Protocol):
 
 
 SLEW = 0.05
-"""How quickly a clock that finds the computer's own set goes over to it: so much of the time that passes."""
+"""How fast a clock follows when the computer's own clock was set: this share of the time that passes."""
 
 
 class SteadyWall:
-    """The computer's wall clock without its jumps: time runs on as the monotonic clock does, and what the wall clock
-    was set by meanwhile is made up for slowly. A heater that is watched for 40 s must not seem watched for an hour
-    because somebody set the clock; and no event may seem to happen before the one it followed."""
+    """The computer's wall clock without its jumps. It runs as the monotonic clock does, and a change of the wall clock
+    is made up for slowly. A heater that is watched for 40 s must not seem watched for an hour because somebody set the
+    clock, and no event may seem to happen before the one that it followed."""
 
     def __init__(
         self, wall_s: Callable[[], float] = time.time, monotonic_s: Callable[[], float] = time.monotonic

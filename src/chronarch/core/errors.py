@@ -16,4 +16,4 @@ class BadName(CoreError, ValueError):
 
 
 class TooLarge(CoreError):
-    """More bytes than are taken."""
+    """More bytes than are allowed."""

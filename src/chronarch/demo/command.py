@@ -44,7 +44,7 @@ def run(folder: Path, rate: float) -> None:
 @demo.command()
 @click.option("--folder", type=click.Path(path_type=Path), default=FOLDER, show_default=True)
 def reset(folder: Path) -> None:
-    """Throw the demo's data away, so that the next start begins anew."""
+    """Delete the data of the demo, so that the next start begins anew."""
     kept = folder / "kept.json"
     if not kept.exists():
         click.echo("There is no demo data; `make demo` makes it.")

@@ -9,12 +9,13 @@ from pathlib import Path
 
 from sqlalchemy import insert, select, update
 
-from chronarch.client import Client, orders, planning, requests
-from chronarch.core.fleet import Requirement, grams
-from chronarch.core.ledger import OPEN_END
-from chronarch.core.matching import Need
-from chronarch.core.states import BuildState, Intake
-from chronarch.demo.history import Past, PastFile, make_past
+from chronarch.client import Client, requests
+from chronarch.core.ledger.intervals import OPEN_END
+from chronarch.core.machines.materials import grams
+from chronarch.core.machines.states import BuildState, Intake
+from chronarch.core.orders.requirement import Requirement
+from chronarch.core.planning.eligibility import JobNeed
+from chronarch.demo.history import PastFile, PastWriter, make_past
 from chronarch.demo.shop import (
     FOLDERS,
     HOURS,
@@ -33,9 +34,9 @@ from chronarch.demo.shop import (
 from chronarch.demo.slicer import slice_part
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions
-from chronarch.wire import machines as w
-from chronarch.wire import shop as ws
 from chronarch.wire.library import File
+from chronarch.wire.machines import machine as w
+from chronarch.wire.machines import spools as ws
 
 DAYS = 14
 BY = "Maud"
@@ -75,17 +76,17 @@ def add_machines(client: Client, links: dict[str, str], cameras: str) -> None:
             "pools": list(m.pools),
             "tags": list(m.tags),
         }
-        client.do(requests.add_machine(w.MachineOrder.model_validate(order)))
+        client.do(requests.add_machine(w.NewMachine.model_validate(order)))
 
 
-def past_until(files: dict[str, File], end: datetime) -> Past:
+def past_until(files: dict[str, File], end: datetime) -> PastWriter:
     """The fortnight before `end`, from the midnight it begins with."""
     begin = (end - timedelta(days=DAYS)).replace(hour=0, minute=0, second=0, microsecond=0)
     past_files = [
         PastFile(
             file_name(p),
             files[p.name].reading.planned_s,
-            Need(Requirement(material=MATERIAL.get(p.name, "PLA"))),
+            JobNeed(Requirement(material=MATERIAL.get(p.name, "PLA"))),
         )
         for p in PARTS
         if p.name in PAST
@@ -169,14 +170,14 @@ async def _add_past(database: str, files: dict[str, File], now: datetime) -> Non
 
 def set_up(client: Client) -> None:
     """Hours, how the shop plans, and its spools."""
-    client.do(planning.set_hours(HOURS))
-    client.do(planning.change_planning(PLANNING))
+    client.do(requests.set_hours(HOURS))
+    client.do(requests.change_planning(PLANNING))
     for m in MACHINES:
-        wish = ws.SpoolOrder(material=m.material, colour=m.colour, grams_left=LEFT[m.name])
-        client.do(planning.load_spool(client.do(planning.add_spool(wish)).id, m.name))
+        wish = ws.NewSpool(material=m.material, colour=m.colour, grams_left=LEFT[m.name])
+        client.do(requests.load_spool(client.do(requests.add_spool(wish)).id, m.name))
     for material, colour, grams_left in SPARES:
-        wish = ws.SpoolOrder(material=material, colour=colour, grams_left=grams_left, place="rack by the door")
-        client.do(planning.add_spool(wish))
+        wish = ws.NewSpool(material=material, colour=colour, grams_left=grams_left, place="rack by the door")
+        client.do(requests.add_spool(wish))
 
 
 def open_intake(client: Client) -> None:
@@ -188,6 +189,6 @@ def open_intake(client: Client) -> None:
 def take_orders(client: Client) -> None:
     """The orders in work, and the shop's own jobs."""
     for order in ORDERS:
-        client.do(orders.make_order(order))
+        client.do(requests.make_order(order))
     for job in QUEUE:
         client.do(requests.submit(job))

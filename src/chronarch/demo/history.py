@@ -1,6 +1,9 @@
-"""A fortnight of the shop's past, made by running the core's rules forward: matching decides who takes what, the state
-table says what follows what, the ledger is appended to as the service does it. Only people's doings are drawn by lot:
-when they walk by, what they judge, which builds go wrong.
+"""A fortnight of the shop's past, made by running the rules of the core forward.
+
+Eligibility decides which machine takes what, the state table says what follows what, and the ledger is appended to as
+the
+service does it. Only what people do is random: when they walk by, how they judge, which builds go wrong.
+
 """
 
 from __future__ import annotations
@@ -11,11 +14,13 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
-from chronarch.core import ledger
-from chronarch.core.fleet import Capability, Tool
-from chronarch.core.ledger import Interval
-from chronarch.core.matching import Need, Standing, blocker
-from chronarch.core.states import MACHINE, Intake, MachineEvent, MachineState, Outcome, Verdict, after
+from chronarch.core.ledger import intervals as ledger
+from chronarch.core.ledger.intervals import Interval
+from chronarch.core.machines.states import MACHINE, Intake, MachineEvent, MachineState, Outcome, after
+from chronarch.core.machines.tools import Tool
+from chronarch.core.orders.states import Verdict
+from chronarch.core.planning.capability import Capability
+from chronarch.core.planning.eligibility import JobNeed, MachineStatus, blocker
 from chronarch.demo.shop import MACHINES, MODELS, DemoMachine
 
 SCRAP = ("warped corner", "layer shift", "stringing", "first layer let go")
@@ -30,7 +35,7 @@ class PastFile:
 
     name: str
     planned_s: float
-    need: Need
+    need: JobNeed
 
 
 @dataclass
@@ -71,7 +76,7 @@ class _Machine:
 
 
 @dataclass
-class Past:
+class PastWriter:
     """What came of it: builds in order of their claim, jobs as (file, copies, created), ledgers by machine."""
 
     builds: list[PastBuild]
@@ -120,7 +125,7 @@ class _Run:
         m.ledger = ledger.append(m.ledger, when, m.state, build)
 
     def next_round(self, when: datetime) -> datetime:
-        """When hands next walk by: every quarter of an hour or so while the shop is staffed."""
+        """When somebody next walks by: every quarter of an hour or so while the shop is staffed."""
         when += timedelta(minutes=self.random.uniform(2, 16))
         while not is_staffed(when):
             when = (when + timedelta(hours=1)).replace(minute=self.random.randrange(2, 25))
@@ -139,7 +144,7 @@ class _Run:
                 self.offer(m, when)
 
     def offer(self, m: _Machine, when: datetime) -> None:
-        standing = Standing(m.capability, m.state, Intake.OPEN)
+        standing = MachineStatus(m.capability, m.state, Intake.OPEN)
         for job in self.jobs:
             if (job.taken < job.copies or job.again) and blocker(job.file.need, standing) is None:
                 copy = job.again.pop(0) if job.again else job.taken + 1
@@ -201,7 +206,7 @@ class _Run:
         self.offer(m, when)
 
 
-def make_past(files: Sequence[PastFile], begin: datetime, end: datetime, seed: int = 1911) -> Past:
+def make_past(files: Sequence[PastFile], begin: datetime, end: datetime, seed: int = 1911) -> PastWriter:
     """The shop's past from `begin` to `end`. Builds still under way at the end are left out of it, with what the ledger
     says of them: those machines have been idle since."""
     run = _Run(files, begin, end, seed)
@@ -216,7 +221,7 @@ def make_past(files: Sequence[PastFile], begin: datetime, end: datetime, seed: i
     ledgers = {m.figures.name: _without(m.ledger, done) for m in run.machines}
     order = {old: new for new, old in enumerate(sorted(done))}
     ledgers = {name: [_renumbered(i, order) for i in entries] for name, entries in ledgers.items()}
-    return Past([run.builds[n] for n in sorted(done)], [(j.file, j.copies, j.created) for j in run.jobs], ledgers)
+    return PastWriter([run.builds[n] for n in sorted(done)], [(j.file, j.copies, j.created) for j in run.jobs], ledgers)
 
 
 def _without(entries: list[Interval], done: set[int]) -> list[Interval]:

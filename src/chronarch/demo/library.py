@@ -9,11 +9,11 @@ import tempfile
 from dataclasses import replace
 from pathlib import Path
 
-from chronarch.client import Client, library
+from chronarch.client import Client, requests
 from chronarch.core.gcode.edits import PauseAt, SetFromLayer
 from chronarch.demo.shapes import Loop, hatch
 from chronarch.demo.shop import PARTS, PIECES
-from chronarch.demo.slicer import Part, slice_part
+from chronarch.demo.slicer import DemoPart, slice_part
 from chronarch.wire import library as w
 from chronarch.wire.library import File
 
@@ -51,21 +51,21 @@ def tend(client: Client, files: dict[str, File]) -> None:
     """Parts, tags, notes and edits, as a shop has them."""
     for name, tags in TAGS.items():
         change = w.FileChange(tags=tags, notes=NOTES.get(name))
-        client.do(library.change_file(files[name].id, change))
+        client.do(requests.change_file(files[name].id, change))
     for name in BY_NAME:
-        made_by = client.do(library.files(search=name))
+        made_by = client.do(requests.files(search=name))
         for file in made_by:
             variant = int(found[1]) if (found := re.search(r"-x(\d)-", file.name)) else PIECES[name]
-            client.do(library.change_file(file.id, w.FileChange(pieces=variant)))
-        part = client.do(library.add_part(w.PartOrder(name=name.replace("-", " "), files=[f.id for f in made_by])))
+            client.do(requests.change_file(file.id, w.FileChange(pieces=variant)))
+        part = client.do(requests.add_part(w.NewPart(name=name.replace("-", " "), files=[f.id for f in made_by])))
         if name in MODELLED:
-            client.do(library.put_model(part.id, f"{name}.stl", stl(BY_NAME[name])))
-    client.do(library.edit(files["bobbin-32"].id, SetFromLayer(3, nozzle_c=198, fan_pct=60)))
-    client.do(library.edit(files["feeder-hopper"].id, PauseAt(12, "Lay the mesh in")))
-    client.do(library.change_file(files["feeder-hopper"].id, w.FileChange(notes=NOTES["feeder-hopper"])))
+            client.do(requests.put_model(part.id, f"{name}.stl", stl(BY_NAME[name])))
+    client.do(requests.edit_file(files["bobbin-32"].id, SetFromLayer(3, nozzle_c=198, fan_pct=60)))
+    client.do(requests.edit_file(files["feeder-hopper"].id, PauseAt(12, "Lay the mesh in")))
+    client.do(requests.change_file(files["feeder-hopper"].id, w.FileChange(notes=NOTES["feeder-hopper"])))
 
 
-def stl(part: Part, step_mm: float = 0.8) -> bytes:
+def stl(part: DemoPart, step_mm: float = 0.8) -> bytes:
     """One object of a part as a binary STL: its sections stacked, walls between them, and a face below and above."""
     triangles: list[tuple[tuple[float, float, float], ...]] = []
     levels = max(2, round(part.height_mm / step_mm))

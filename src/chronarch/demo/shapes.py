@@ -1,4 +1,4 @@
-"""Outlines of little parts, and the toolpaths that fill them."""
+"""Outlines of small parts, and the toolpaths that fill them."""
 
 from __future__ import annotations
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from chronarch.core.dispatch.shop import Strategy
+from chronarch.core.planning.snapshot import Strategy
 from chronarch.demo.shapes import Ellipse, Point, RoundedBox, Slice
-from chronarch.demo.slicer import Part
-from chronarch.wire import machines as w
-from chronarch.wire.orders import LineOrder, OrderOrder
-from chronarch.wire.shop import PlanningUpdate, SiteHours, SpareNozzle, Staffed
-from chronarch.wire.work import JobOrder, Requirement
+from chronarch.demo.slicer import DemoPart
+from chronarch.wire.machines import model as w
+from chronarch.wire.orders.jobs import NewJob, Requirement
+from chronarch.wire.orders.orders import NewOrder, NewOrderLine
+from chronarch.wire.planning.settings import PlanningUpdate, SiteHours, SpareNozzle, StaffedMinutes
 
 NAME = "Marrow Lane Fabrication"
 OPENING = datetime(2026, 10, 19, 9, 12, tzinfo=UTC)
@@ -111,14 +111,14 @@ def _hopper(z: float) -> Slice:
 
 
 PARTS = (
-    Part("ring-gauge-24", 6, lambda z: Slice(Ellipse(19, 19), [((0, 0), Ellipse(12, 12))]), _grid(2, 2, 48)),
-    Part("feeder-hopper", 24, _hopper, ((110.0, 110.0),), sparse=4),
-    Part("nest-box-plate", 3, lambda z: Slice(RoundedBox(86, 70, 8), [((0, 6), Ellipse(14, 14)), ((-34, -26), Ellipse(2.5, 2.5)), ((34, -26), Ellipse(2.5, 2.5))]), ((110.0, 110.0),)),  # noqa: E501
-    Part("bobbin-32", 18, _bobbin, _grid(2, 1, 42)),
-    Part("heddle-clip", 5, lambda z: Slice(RoundedBox(30, 11, 3), [((-4, 0), RoundedBox(16, 4.2, 1.5)), ((10, 0), Ellipse(2, 2))]), _grid(2, 4, 36)),  # noqa: E501
-    Part("shuttle-tip", 14, lambda z: Slice(Ellipse(15 - 0.55 * z, 9 - 0.32 * z)), _grid(3, 2, 38)),
-    Part("oarlock-spacer", 9, lambda z: Slice(Ellipse(22, 22), [((0, 0), Ellipse(15, 15))]), _grid(2, 1, 52), nozzle_c=238, bed_c=75),  # noqa: E501
-    Part("rigger-shim", 2.4, lambda z: Slice(RoundedBox(46, 20, 4), [((-13, 0), Ellipse(3.2, 3.2)), ((13, 0), Ellipse(3.2, 3.2))]), _grid(2, 4, 52)),  # noqa: E501
+    DemoPart("ring-gauge-24", 6, lambda z: Slice(Ellipse(19, 19), [((0, 0), Ellipse(12, 12))]), _grid(2, 2, 48)),
+    DemoPart("feeder-hopper", 24, _hopper, ((110.0, 110.0),), sparse=4),
+    DemoPart("nest-box-plate", 3, lambda z: Slice(RoundedBox(86, 70, 8), [((0, 6), Ellipse(14, 14)), ((-34, -26), Ellipse(2.5, 2.5)), ((34, -26), Ellipse(2.5, 2.5))]), ((110.0, 110.0),)),  # noqa: E501
+    DemoPart("bobbin-32", 18, _bobbin, _grid(2, 1, 42)),
+    DemoPart("heddle-clip", 5, lambda z: Slice(RoundedBox(30, 11, 3), [((-4, 0), RoundedBox(16, 4.2, 1.5)), ((10, 0), Ellipse(2, 2))]), _grid(2, 4, 36)),  # noqa: E501
+    DemoPart("shuttle-tip", 14, lambda z: Slice(Ellipse(15 - 0.55 * z, 9 - 0.32 * z)), _grid(3, 2, 38)),
+    DemoPart("oarlock-spacer", 9, lambda z: Slice(Ellipse(22, 22), [((0, 0), Ellipse(15, 15))]), _grid(2, 1, 52), nozzle_c=238, bed_c=75),  # noqa: E501
+    DemoPart("rigger-shim", 2.4, lambda z: Slice(RoundedBox(46, 20, 4), [((-13, 0), Ellipse(3.2, 3.2)), ((13, 0), Ellipse(3.2, 3.2))]), _grid(2, 4, 52)),  # noqa: E501
 )  # fmt: skip
 
 MATERIAL = {"oarlock-spacer": "PETG"}
@@ -129,7 +129,7 @@ FOLDERS = {
 }  # fmt: skip
 
 
-def file_name(part: Part) -> str:
+def file_name(part: DemoPart) -> str:
     return f"{part.name}.gcode"
 
 
@@ -137,9 +137,9 @@ PIECES = {part.name: len(part.spots) for part in PARTS}
 """How many parts one build of each file yields."""
 
 
-def _line(part: str, quantity: int, **needs: object) -> LineOrder:
+def _line(part: str, quantity: int, **needs: object) -> NewOrderLine:
     requirement = Requirement.model_validate({"material": MATERIAL.get(part, "PLA"), **needs})
-    return LineOrder(part=part.replace("-", " "), quantity=quantity, requirement=requirement)
+    return NewOrderLine(part=part.replace("-", " "), quantity=quantity, requirement=requirement)
 
 
 def _by(days: int, hour: int) -> datetime:
@@ -149,18 +149,18 @@ def _by(days: int, hour: int) -> datetime:
 TERN, LOOM, ROW = "Tern Island Observatory", "Loomfield Weaving School", "Brackwater Rowing Club"
 
 ORDERS = (
-    OrderOrder(
+    NewOrder(
         customer=LOOM, due=_by(1, 12), note="Looms are strung on Wednesday.",
         tags=["standing order"],
         lines=[_line("bobbin-32", 72, colour="teal"), _line("heddle-clip", 168, colour="slate"),
                _line("shuttle-tip", 60, colour="teal")],
     ),
-    OrderOrder(
+    NewOrder(
         customer=ROW, due=_by(0, 15) + timedelta(minutes=50), priority=1,
         note="Collected at the gate on Monday afternoon.",
         lines=[_line("oarlock-spacer", 38, colour="blue"), _line("rigger-shim", 40, material="PLA", colour="ochre")],
     ),
-    OrderOrder(
+    NewOrder(
         customer=TERN, due=_by(3, 17), note="Ring gauges checked one by one with the plug.",
         lines=[_line("ring-gauge-24", 120, colour="ochre", nozzle_mm=0.4),
                _line("feeder-hopper", 18, tags='"food safe"'), _line("nest-box-plate", 36, pool="wide")],
@@ -168,9 +168,9 @@ ORDERS = (
 )  # fmt: skip
 
 QUEUE = (
-    JobOrder(file="rigger-shim.gcode", copies=8, note="trial in black",
+    NewJob(file="rigger-shim.gcode", copies=8, note="trial in black",
              requirement=Requirement(material="PETG", colour="black")),
-    JobOrder(part="shuttle tip", copies=6, note="for the shelf", requirement=Requirement(material="PLA")),
+    NewJob(part="shuttle tip", copies=6, note="for the shelf", requirement=Requirement(material="PLA")),
 )  # fmt: skip
 """Jobs of the shop's own; the first waits for a spool that nobody has."""
 
@@ -180,7 +180,9 @@ LEFT = {"Anchor": 410, "Arbor": 700, "Bezel": 180, "Crown": 560, "Detent": 930, 
         "Pallet": 600, "Pinion": 480, "Ratchet": 390, "Stem": 760, "Verge": 520}  # fmt: skip
 """Grams on what is loaded."""
 
-HOURS = SiteHours(week=[[Staffed(begin="08:00", end="17:00")] for _ in range(5)] + [[], []], zone="UTC", people=1)
+HOURS = SiteHours(
+    week=[[StaffedMinutes(begin="08:00", end="17:00")] for _ in range(5)] + [[], []], zone="UTC", people=1
+)
 PLANNING = PlanningUpdate(strategy=Strategy.HANDS_AWARE, spare_nozzles=[SpareNozzle(nozzle_mm=0.4)])
 
 PAST = ("bobbin-32", "ring-gauge-24", "heddle-clip", "oarlock-spacer", "nest-box-plate", "shuttle-tip", "feeder-hopper")

@@ -19,7 +19,7 @@ WALL_S, FILL_S, TRAVEL_S, FIRST_S = 45, 70, 140, 22
 
 
 @dataclass(frozen=True)
-class Part:
+class DemoPart:
     """A thing the demo shop makes. `section` gives the cross-section at a height (mm); `sparse` the spacing of infill
     (mm); `spots` where its objects stand on the bed (mm)."""
 
@@ -64,7 +64,7 @@ class _Writer:
         return f"G1 X{to[0]:.3f} Y{to[1]:.3f} E{self.e:.5f} F{feed * 60}"
 
 
-def slice_part(part: Part, nozzle_mm: float = 0.4, material: str = "PLA", model: str = "") -> Iterator[str]:
+def slice_part(part: DemoPart, nozzle_mm: float = 0.4, material: str = "PLA", model: str = "") -> Iterator[str]:
     """The part's G-code, a line at a time, without line ends; `model` is written into it as what it was sliced for."""
     layers = max(2, round(part.height_mm / LAYER_MM))
     yield f"; {part.name}: {len(part.spots)} on the bed, {layers} layers of {LAYER_MM} mm"
@@ -95,7 +95,7 @@ def slice_part(part: Part, nozzle_mm: float = 0.4, material: str = "PLA", model:
     yield f"; estimated printing time = {w.seconds // 60:.0f}m {w.seconds % 60:.0f}s"
 
 
-def _object(w: _Writer, section: Slice, spot: Point, n: int, solid: bool, part: Part) -> Iterator[str]:
+def _object(w: _Writer, section: Slice, spot: Point, n: int, solid: bool, part: DemoPart) -> Iterator[str]:
     first = n == 0
     yield from w.feature("wall")
     for wall in range(part.walls):
@@ -119,7 +119,7 @@ def _loop(w: _Writer, points: Loop, feed: int) -> Iterator[str]:
 PICTURE_PX = 160
 
 
-def _picture(part: Part) -> Iterator[str]:
+def _picture(part: DemoPart) -> Iterator[str]:
     """The part from above as a PNG in base64 comments: its sections, low ones dark, high ones light."""
     outlines = [part.section(part.height_mm * k / 6).walls(0) for k in range(7)]
     reach = max(max(abs(x), abs(y)) for loops in outlines for loop in loops for x, y in loop) * 1.15

@@ -28,8 +28,8 @@ from chronarch.records.database import migrate
 from chronarch.records.ports import free_port, free_ports
 from chronarch.records.server import PrivateServer, ServerFailed
 from chronarch.service.command import register_key, register_person
-from chronarch.service.settings import Settings
-from chronarch.wire.people import Scope
+from chronarch.service.config import Config
+from chronarch.wire.access import Scope
 
 LOGIN, PERSON = "maud", "Maud"
 PORT = 8420
@@ -42,7 +42,7 @@ class DemoFailed(Exception):
 
 
 @dataclass
-class Kept:
+class DemoState:
     """What a second start needs to find the same shop again."""
 
     port: int
@@ -83,14 +83,14 @@ class Demo:
     def address(self) -> str:
         return f"http://127.0.0.1:{self.kept.port}"
 
-    def _load(self) -> Kept:
+    def _load(self) -> DemoState:
         if self._kept_path.exists():
-            return Kept(**json.loads(self._kept_path.read_text()))
+            return DemoState(**json.loads(self._kept_path.read_text()))
         port = free_port() if is_listening(PORT) else PORT
         standins, *others = free_ports(1 + len(MACHINES))
         ports = {m.name: port for m, port in zip(MACHINES, others, strict=True)}
         broker = PrivateBroker(self.folder / "broker")
-        return Kept(port, standins, ports, secrets.token_urlsafe(9), broker.port, broker.password)
+        return DemoState(port, standins, ports, secrets.token_urlsafe(9), broker.port, broker.password)
 
     def _save(self) -> None:
         write_private(self._kept_path, json.dumps(asdict(self.kept), indent=1).encode())
@@ -121,7 +121,7 @@ class Demo:
             self.broker.start()
         except (ServerFailed, BrokerFailed) as error:
             raise DemoFailed(str(error)) from error
-        settings = Settings(self.database.url, self.folder / "blobs", self.clock.spec(), NAME)
+        settings = Config(self.database.url, self.folder / "blobs", self.clock.spec(), NAME)
         if not self.kept.key:
             self._let_people_in(settings)
         self._start_children()
@@ -142,7 +142,7 @@ class Demo:
         self._write_environment()
         self._keep_time()
 
-    def _let_people_in(self, settings: Settings) -> None:
+    def _let_people_in(self, settings: Config) -> None:
         asyncio.run(register_person(settings, LOGIN, PERSON, self.kept.password))
         self.kept.key = asyncio.run(register_key(settings, "demo", Scope.MAINTAIN))
         self.kept.tender_key = asyncio.run(register_key(settings, "tender", Scope.TENDER))

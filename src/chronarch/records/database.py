@@ -13,11 +13,11 @@ from sqlalchemy.ext.asyncio import AsyncEngine, AsyncSession, async_sessionmaker
 Sessions = async_sessionmaker[AsyncSession]
 DEADLOCK = 1213
 NOT_NOW = frozenset({1021, 1040, 1044, 1045, 1049, 1053, 1114, 1129, 1203, 1205, DEADLOCK, 1290, 1317, 1927, 1969})
-"""Codes of MariaDB that say nothing against what was asked: full, stopping, locked, not let in, interrupted."""
+"""Codes of MariaDB that say nothing about the request itself: full, stopping, locked, not let in, interrupted."""
 
 
 def make_engine(url: str) -> AsyncEngine:
-    """An engine that notices dead connections before using them and answers soon when the server is away."""
+    """An engine that notices dead connections before it uses them, and fails soon when the server is away."""
     return create_async_engine(
         url,
         pool_pre_ping=True,
@@ -40,8 +40,8 @@ def deadlocked(error: DBAPIError) -> bool:
 
 
 def away(error: Exception) -> bool:
-    """Whether the server is not there, or cannot do it now: the same may succeed later. Of anything else (a figure that
-    no column holds, a row that is not there) another try does not make it good."""
+    """Whether the server is not there, or cannot do it now: the same request may succeed later. For other errors (a
+    number that no column holds, a row that is not there) another try does not help."""
     if isinstance(error, InterfaceError | PoolTimeout):
         return True
     if not isinstance(error, OperationalError):

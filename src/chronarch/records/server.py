@@ -21,7 +21,7 @@ from chronarch.records.ports import free_port
 USER = "chronarch"
 DATABASE = "chronarch"
 BYTES = "utf8mb4_nopad_bin"
-"""How names are compared where nothing else is said: byte by byte."""
+"""How names are compared unless a column says otherwise: byte by byte."""
 STARTED_WITHIN_S = 60.0
 
 
@@ -30,7 +30,7 @@ class ServerFailed(Exception):
 
 
 def die_with_parent() -> None:
-    """For `preexec_fn`: the child is told to stop when its parent is gone, however that came about (Linux)."""
+    """For `preexec_fn`: the child is stopped when its parent is gone, whatever ended that (Linux)."""
     ctypes.CDLL(None).prctl(1, signal.SIGTERM)
 
 
@@ -44,7 +44,7 @@ def _program(name: str) -> str:
 
 
 class PrivateServer:
-    """The server that keeps its data in `folder`; made there when it is not there yet."""
+    """The server that keeps its data in `folder`, which is made if it does not exist."""
 
     def __init__(self, folder: Path, port: int | None = None) -> None:
         self.folder = folder.absolute()
@@ -64,7 +64,7 @@ class PrivateServer:
         return f"mysql+asyncmy://{account}@127.0.0.1:{self.port}/{database}?charset=utf8mb4"
 
     def another(self, suffix: str) -> str:
-        """The address of a database of its own beside the first, made anew and empty."""
+        """The address of another database on this server, made anew and empty."""
         name = f"{DATABASE}_{suffix}"
         with self._connect() as connection, connection.cursor() as cursor:
             cursor.execute(f"create or replace database `{name}` character set utf8mb4 collate {BYTES}")
@@ -72,7 +72,7 @@ class PrivateServer:
 
     @property
     def _passing(self) -> Path:
-        """A folder of its own for temporary tables: a server that starts removes what it finds of them."""
+        """A folder for temporary tables of its own: a starting server deletes what it finds of them."""
         return self.folder / "tmp"
 
     def start(self) -> None:

@@ -1,4 +1,4 @@
-"""The service put together: `make_app` gives the ASGI application."""
+"""The service put together: `make_app` gives the ASGI application. This module alone knows all parts."""
 
 from __future__ import annotations
 
@@ -11,8 +11,8 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from fastapi import APIRouter, FastAPI, HTTPException, Request
-from fastapi.responses import FileResponse, StreamingResponse
+from fastapi import FastAPI, HTTPException, Request
+from fastapi.responses import FileResponse
 from fastapi.routing import APIRoute
 from fastapi.staticfiles import StaticFiles
 from pydantic.warnings import UnsupportedFieldAttributeWarning
@@ -22,121 +22,118 @@ from starlette.responses import Response
 from chronarch import __version__
 from chronarch.core.clock import parse_clock
 from chronarch.records.database import make_engine, make_sessions
-from chronarch.service import openapi, problems, upstream
-from chronarch.service.access import Doorkeeper, Reader
-from chronarch.service.background import keep_going
-from chronarch.service.blobs import Blobs
-from chronarch.service.dispatch import dispatch_forever
-from chronarch.service.fleet import Fleet
-from chronarch.service.hardening import Hardened
-from chronarch.service.heat import HeatLog
-from chronarch.service.hot_folder import watch_forever
-from chronarch.service.live import Hub, LiveEvent
-from chronarch.service.once import forget_unfinished
-from chronarch.service.reading import Readers
-from chronarch.service.releasing import Releasing
-from chronarch.service.routes import (
-    builds,
-    contents,
-    drop,
-    edits,
-    files,
-    hands,
-    jobs,
-    machines,
-    orders,
-    parts,
-    people,
-    plan,
-    report,
-    rounds,
-    setup,
-)
-from chronarch.service.settings import Settings
-from chronarch.service.shop import Shop, TheShop
-from chronarch.wire import people as wire
+from chronarch.service.access import routes as access_routes
+from chronarch.service.access.sign_in import SignInGuard
+from chronarch.service.changes import Changes
+from chronarch.service.config import Config
+from chronarch.service.context import ServiceContext
+from chronarch.service.control import routes as control_routes
+from chronarch.service.control import tender_socket
+from chronarch.service.control.tender_socket import TenderRoom
+from chronarch.service.http import errors, openapi
+from chronarch.service.http.hardening import Hardened
+from chronarch.service.http.idempotency import forget_unfinished
+from chronarch.service.http.open_connections import OpenConnections
+from chronarch.service.ledger import routes as ledger_routes
+from chronarch.service.library import hot_folder
+from chronarch.service.library import routes as library_routes
+from chronarch.service.library.content_store import ContentStore
+from chronarch.service.library.intake import UploadIntake
+from chronarch.service.library.readers import ContentReaders
+from chronarch.service.machines import routes as machines_routes
+from chronarch.service.machines.fleet import Fleet
+from chronarch.service.machines.heat_log import HeatLog
+from chronarch.service.machines.learned_paces import LearnedPaces
+from chronarch.service.notices import routes as notices_routes
+from chronarch.service.orders import routes as orders_routes
+from chronarch.service.orders.outlook import JobOutlook
+from chronarch.service.planning import routes as planning_routes
+from chronarch.service.planning.dispatcher import Dispatcher
+from chronarch.service.planning.planner import Planner
+from chronarch.service.problems import ApiProblem
+from chronarch.service.rounds import routes as rounds_routes
+from chronarch.service.system import routes as system_routes
+from chronarch.service.upkeep import routes as upkeep_routes
+from chronarch.service.watching import routes as watching_routes
+from chronarch.service.watching.part_release import PartRelease
+from chronarch.service.workers import keep_going
 
 warnings.filterwarnings("ignore", category=UnsupportedFieldAttributeWarning)  # FastAPI's own use of aliases for bodies
-PARTS = (
-    people, machines, hands, drop, files, edits, contents, parts, jobs, orders, plan, rounds, builds, report, setup,
+ROUTES = (
+    access_routes, machines_routes, control_routes, watching_routes, library_routes, orders_routes, planning_routes,
+    upkeep_routes, rounds_routes, notices_routes, ledger_routes, system_routes,
 )  # fmt: skip
 PAGES = Path(__file__).parent / "pages"
 log = logging.getLogger("chronarch.service")
-live = APIRouter(tags=["live"])
 
 
-@live.get("/live", response_class=StreamingResponse, responses={200: {"content": {"text/event-stream": {}}}})
-async def live_stream(who: Reader, shop: TheShop) -> StreamingResponse:
-    """All that changes, as server-sent events: `shop` (the clock) and every `machine` first, then `machine` whenever
-    one changes, and `changed` naming the kind of record that has."""
-    now = wire.Shop(name=shop.settings.shop, now=shop.clock.now(), rate=shop.clock.rate)
-    first = [LiveEvent("shop", now.model_dump_json())]
-    first += [LiveEvent("machine", shop.fleet.view(known).model_dump_json()) for known in shop.fleet.all()]
+class ServiceParts:
+    """All parts of one running service."""
 
-    async def pieces() -> AsyncIterator[bytes]:
-        queue = shop.hub.listen()
-        with shop.doors.held(who, lambda: shop.hub.cut_off(queue)):
-            async for piece in shop.hub.stream(queue, first):
-                yield piece
+    def __init__(self, config: Config) -> None:
+        self.engine = make_engine(config.database)
+        self.context = context = ServiceContext(
+            config, parse_clock(config.clock), make_sessions(self.engine), Changes()
+        )
+        self.fleet = Fleet(context.changes)
+        self.heat_log = HeatLog(context, self.fleet)
+        self.store, self.readers = ContentStore(config.blobs), ContentReaders()
+        self.intake = UploadIntake(context, self.store, self.readers)
+        self.paces = LearnedPaces(context)
+        self.connections = OpenConnections(context)
+        self.planner = Planner(context, self.fleet, self.paces)
+        self.dispatcher = Dispatcher(context, self.fleet, self.planner)
+        self.release = PartRelease(context, self.fleet)
 
-    return StreamingResponse(pieces(), media_type="text/event-stream", headers={"Cache-Control": "no-store"})
+    def parts(self) -> dict[type, object]:
+        """By type: what a route may ask for."""
+        room = TenderRoom(self.context, self.fleet, self.paces, self.heat_log, self.connections)
+        several = (
+            self.context, self.fleet, self.store, self.readers, self.intake, self.paces, self.connections,
+            self.planner, self.dispatcher, SignInGuard(), room,
+        )  # fmt: skip
+        return {**{type(one): one for one in several}, JobOutlook: self.planner}
+
+    def workers(self) -> list[Callable[[], Coroutine[Any, Any, None]]]:
+        """What goes on for as long as the service runs."""
+        found: list[Callable[[], Coroutine[Any, Any, None]]] = [
+            self.dispatcher.run_forever, self.heat_log.write_forever, self.intake.read_missing_forever,
+            self.release.watch_forever, self.connections.watch_forever,
+        ]  # fmt: skip
+        if self.context.config.hot_folder is not None:
+            found.append(partial(hot_folder.watch_forever, self.intake, self.context.config.hot_folder))
+        return found
+
+    async def load_fleet(self) -> None:
+        """Read the machines; wait for a database that is still starting."""
+        while True:
+            try:
+                async with self.context.sessions() as db:
+                    await self.fleet.load(db)
+                return
+            except (SQLAlchemyError, OSError) as error:
+                log.warning("waiting for the database: %s", str(error).splitlines()[0])
+                await asyncio.sleep(1)
 
 
-async def _load_fleet(shop: Shop) -> None:
-    """Read the machines; wait for a database that is still starting."""
-    while True:
-        try:
-            async with shop.sessions() as db:
-                await shop.fleet.load(db)
-            return
-        except (SQLAlchemyError, OSError) as error:
-            log.warning("waiting for the database: %s", str(error).splitlines()[0])
-            await asyncio.sleep(1)
-
-
-async def _read_missing_forever(shop: Shop) -> None:
-    """Read files for models that were added after them."""
-    while True:
-        await shop.read_missing.wait()
-        shop.read_missing.clear()
-        try:
-            await shop.intake.read_missing()
-        except (SQLAlchemyError, OSError) as error:
-            log.warning("reading waits for the database: %s", str(error).splitlines()[0])
-            await asyncio.sleep(1)
-            shop.read_missing.set()
-
-
-def make_app(settings: Settings) -> FastAPI:
-    """The service for these settings."""
+def make_app(config: Config) -> FastAPI:
+    """The service for this configuration."""
 
     @contextlib.asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
-        clock = parse_clock(settings.clock)
-        engine = make_engine(settings.database)
-        sessions = make_sessions(engine)
-        hub = Hub()
-        fleet = Fleet(hub)
-        heat = HeatLog(fleet, sessions, clock)
-        shop = Shop(settings, clock, sessions, Blobs(settings.blobs), Readers(), hub, fleet, Doorkeeper(), heat)
-        await _load_fleet(shop)
-        app.state.shop = shop
-        forever: list[Callable[[], Coroutine[Any, Any, None]]] = [
-            partial(dispatch_forever, shop), heat.write_forever, partial(_read_missing_forever, shop),
-            Releasing(shop).watch_forever, partial(shop.doors.watch_forever, shop),
-        ]  # fmt: skip
-        if settings.hot_folder is not None:
-            forever.append(partial(watch_forever, shop, settings.hot_folder))
-        tasks = [asyncio.create_task(keep_going(work)) for work in forever]
-        await forget_unfinished(shop)
-        await shop.intake.resume()
+        service = ServiceParts(config)
+        await service.load_fleet()
+        app.state.parts = service.parts()
+        tasks = [asyncio.create_task(keep_going(work)) for work in service.workers()]
+        await forget_unfinished(service.context)
+        await service.intake.resume()
         yield
-        shop.intake.close()
-        hub.close()
+        service.intake.close()
+        service.context.changes.close()
         for task in tasks:
             task.cancel()
-        shop.readers.close()
-        await engine.dispose()
+        service.readers.close()
+        await service.engine.dispose()
 
     app = FastAPI(
         title="Chronarch",
@@ -147,13 +144,13 @@ def make_app(settings: Settings) -> FastAPI:
         docs_url=None,
         redoc_url=None,
     )
-    routers = [part.router for part in PARTS] + [live]
+    routers = [router for module in ROUTES for router in module.routers]
     routes = [r for router in routers for r in router.routes if isinstance(r, APIRoute)]
-    problems.install(app, routes)
+    errors.install(app, routes)
     openapi.install(app, routes, "/api")
     for router in routers:
         app.include_router(router, prefix="/api")
-    app.include_router(upstream.router)
+    app.include_router(tender_socket.router)
     _serve_pages(app)
     app.add_middleware(Hardened)
     return app
@@ -170,6 +167,6 @@ def _serve_pages(app: FastAPI) -> None:
         if path.startswith("api/"):
             raise HTTPException(405)  # or 404: whoever answers it looks whether another method is possible
         if not index.exists():
-            raise problems.Refused(404, "The console has not been built; run `make console`. The API is at /api.")
+            raise ApiProblem(404, "The console has not been built; run `make console`. The API is at /api.")
         icon = PAGES / "icon.svg"
         return FileResponse(icon if path == "icon.svg" else index, headers={"Cache-Control": "no-cache"})

@@ -15,15 +15,16 @@ from sqlalchemy import delete, select
 
 from chronarch.core.clock import real_clock
 from chronarch.core.errors import BadName
-from chronarch.core.names import check_name
+from chronarch.core.library.names import check_name
 from chronarch.logs import begin_logging
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions, migrate
-from chronarch.service.access import hash_secret, hasher, new_secret
+from chronarch.service.access.sign_in import hasher
 from chronarch.service.app import make_app
-from chronarch.service.http_protocol import BoundedProtocol
-from chronarch.service.settings import Settings
-from chronarch.wire.people import Scope
+from chronarch.service.config import Config
+from chronarch.service.http.bounded_protocol import BoundedProtocol
+from chronarch.service.permissions import hash_secret, new_secret
+from chronarch.wire.access import Scope
 
 
 @click.group()
@@ -38,16 +39,16 @@ IN_CLEAR = (
 
 
 def is_loopback(host: str) -> bool:
-    """Whether only this machine comes in at an address."""
+    """Whether only this computer can connect to an address."""
     try:
         return ipaddress.ip_address(host).is_loopback
     except ValueError:
         return host.lower() == "localhost"
 
 
-def _settings() -> Settings:
+def _settings() -> Config:
     try:
-        return Settings.from_environment()
+        return Config.from_environment()
     except ValueError as error:
         raise click.UsageError(str(error)) from None
 
@@ -72,7 +73,7 @@ def run(host: str, port: int, beyond_loopback: bool) -> None:
         host=host,
         port=port,
         log_config=None,
-        log_level="error",  # what others send badly is not worth a line each
+        log_level="error",  # malformed requests of others are not worth a line each
         timeout_graceful_shutdown=3,
         ws_max_size=8_000_000,
         http=BoundedProtocol,
@@ -103,7 +104,7 @@ def add_person(login: str, name: str | None, scope: str, password_stdin: bool) -
 
 
 async def register_person(
-    settings: Settings, login: str, name: str, password: str, scope: Scope = Scope.MAINTAIN
+    settings: Config, login: str, name: str, password: str, scope: Scope = Scope.MAINTAIN
 ) -> None:
     """Let a person in, or change what is known of them. Raises BadName for a name that is somebody else's, or reads as
     a key's or helper's does in the records."""
@@ -123,7 +124,8 @@ async def register_person(
             db.add(person)
         person.name, person.password_hash, person.scope = name, hasher.hash(password), scope
         await db.flush()
-        await db.execute(delete(t.Session).where(t.Session.person_id == person.id))  # who is in with the old one is out
+        # sign out whoever is signed in with the old password
+        await db.execute(delete(t.Session).where(t.Session.person_id == person.id))
         await db.commit()
     await engine.dispose()
 
@@ -136,7 +138,7 @@ def make_key(name: str, scope: str) -> None:
     click.echo(asyncio.run(register_key(_settings(), name, Scope(scope))))
 
 
-async def register_key(settings: Settings, name: str, scope: Scope) -> str:
+async def register_key(settings: Config, name: str, scope: Scope) -> str:
     secret = new_secret()
     engine = make_engine(settings.database)
     async with make_sessions(engine)() as db:
@@ -152,5 +154,5 @@ def openapi() -> None:
     """Print the API's OpenAPI document."""
     from pathlib import Path
 
-    app = make_app(Settings(database="", blobs=Path()))
+    app = make_app(Config(database="", blobs=Path()))
     click.echo(json.dumps(app.openapi(), indent=1, sort_keys=True))

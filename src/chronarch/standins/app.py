@@ -15,7 +15,7 @@ from chronarch.standins.machine import MachineStandin, Setup
 from chronarch.standins.stored import StoredStandin
 
 
-class FaultOrder(BaseModel):
+class FaultRequest(BaseModel):
     """A fault to bring about. `part`: nozzle or bed; `value`: seconds, share or °C/s, as the fault's line says."""
 
     part: str = "nozzle"
@@ -23,42 +23,42 @@ class FaultOrder(BaseModel):
     text: str = ""
 
 
-def _drift(m: MachineStandin, o: FaultOrder) -> None:
+def _drift(m: MachineStandin, o: FaultRequest) -> None:
     m.heater(o.part).drift_c_s = o.value
 
 
-def _dead(m: MachineStandin, o: FaultOrder) -> None:
+def _dead(m: MachineStandin, o: FaultRequest) -> None:
     m.heater(o.part).dead = True
 
 
-def _corrupt(m: MachineStandin, o: FaultOrder) -> None:
+def _corrupt(m: MachineStandin, o: FaultRequest) -> None:
     m.corrupt_share = o.value
 
 
-def _lose(m: MachineStandin, o: FaultOrder) -> None:
+def _lose(m: MachineStandin, o: FaultRequest) -> None:
     m.lose_share = o.value
 
 
-def _corrupt_bytes(m: MachineStandin, o: FaultOrder) -> None:
+def _corrupt_bytes(m: MachineStandin, o: FaultRequest) -> None:
     m.corrupt_bytes = o.value
 
 
-def _damage_piece(m: MachineStandin, o: FaultOrder) -> None:
+def _damage_piece(m: MachineStandin, o: FaultRequest) -> None:
     if isinstance(m, StoredStandin):
         m.damage_next_piece = True
 
 
-def _camera(m: MachineStandin, o: FaultOrder) -> None:
+def _camera(m: MachineStandin, o: FaultRequest) -> None:
     m.camera_fault = o.text
 
 
-def _speak(m: MachineStandin, o: FaultOrder) -> None:
+def _speak(m: MachineStandin, o: FaultRequest) -> None:
     if o.text not in BY_NAME:
         raise HTTPException(422, f"There is no dialect {o.text!r}; there are {', '.join(BY_NAME)}.")
     m.dialect = BY_NAME[o.text]
 
 
-def _heal(m: MachineStandin, o: FaultOrder) -> None:
+def _heal(m: MachineStandin, o: FaultRequest) -> None:
     m.late_s = 0.0
     m.corrupt_share = m.lose_share = m.corrupt_bytes = 0.0
     m.camera_fault = ""
@@ -67,7 +67,7 @@ def _heal(m: MachineStandin, o: FaultOrder) -> None:
         heater.dead, heater.drift_c_s, heater.offset_c = False, 0.0, 0.0
 
 
-FAULTS: dict[str, tuple[str, Callable[[MachineStandin, FaultOrder], None]]] = {
+FAULTS: dict[str, tuple[str, Callable[[MachineStandin, FaultRequest], None]]] = {
     "filament-out": ("the sensor sees no filament", lambda m, o: m.say_all("filament_out")),
     "heater-dead": ("the heater of PART gives no more heat", _dead),
     "drift": ("the reading of PART wanders off by VALUE °C a second", _drift),
@@ -162,7 +162,7 @@ def make_app(setups: list[Setup]) -> FastAPI:
         return Response(find(name).frame(), media_type="image/jpeg", headers={"Cache-Control": "no-store"})
 
     @app.post("/machines/{name}/faults/{fault}")
-    async def bring(name: str, fault: str, order: FaultOrder) -> dict[str, str]:
+    async def bring(name: str, fault: str, order: FaultRequest) -> dict[str, str]:
         machine = find(name)
         if fault not in FAULTS:
             raise HTTPException(404, f"There is no fault {fault}; there are {', '.join(FAULTS)}.")

@@ -9,7 +9,7 @@ _STEP_S = 0.5
 
 
 @dataclass
-class Heater:
+class SimulatedHeater:
     """Energy balance C dT/dt = P u - k (T - ambient), with P in W, C in J/K, k in W/K and u from 0 to 1 by a
     proportional controller with feed-forward.
 
@@ -43,9 +43,9 @@ class Heater:
             self.temperature_c += flow_w * step / self.capacity_j_k
 
 
-def nozzle() -> Heater:
-    return Heater(power_w=45.0, capacity_j_k=16.0, loss_w_k=0.11)
+def nozzle() -> SimulatedHeater:
+    return SimulatedHeater(power_w=45.0, capacity_j_k=16.0, loss_w_k=0.11)
 
 
-def bed() -> Heater:
-    return Heater(power_w=260.0, capacity_j_k=420.0, loss_w_k=1.3)
+def bed() -> SimulatedHeater:
+    return SimulatedHeater(power_w=260.0, capacity_j_k=420.0, loss_w_k=1.3)

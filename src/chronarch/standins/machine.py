@@ -18,10 +18,10 @@ from typing import ClassVar
 
 from chronarch.standins.dialects import BY_NAME
 from chronarch.standins.front import Front
-from chronarch.standins.heat import Heater, bed, nozzle
+from chronarch.standins.heat import SimulatedHeater, bed, nozzle
 from chronarch.standins.level import Level
 from chronarch.standins.motion import Motion
-from chronarch.standins.picture import Picture
+from chronarch.standins.picture import CameraPicture
 
 OWN_LINES = 900_000_000
 BUSY_EVERY_S = 0.5
@@ -83,7 +83,7 @@ class MachineStandin:
         self.setup = setup
         self.nozzle, self.bed = nozzle(), bed()
         self.motion = Motion(pace=setup.pace)
-        self.picture = Picture(setup.volume_mm, setup.colour)
+        self.picture = CameraPicture(setup.volume_mm, setup.colour)
         self.record = Record()
         self.port = setup.port
         self.halted = ""
@@ -536,7 +536,7 @@ class MachineStandin:
         if self._front is not None:
             self._front.cut(seconds or 1e9)
 
-    def heater(self, name: str) -> Heater:
+    def heater(self, name: str) -> SimulatedHeater:
         return self.bed if name == "bed" else self.nozzle
 
     def frame(self) -> bytes:

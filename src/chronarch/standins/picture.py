@@ -25,7 +25,7 @@ COLOURS = {
 }
 
 
-class Picture:
+class CameraPicture:
     """A canvas on which each extruded segment is drawn once, seen from the front at a slant."""
 
     def __init__(self, volume_mm: tuple[float, float, float], colour: str) -> None:

@@ -1,7 +1,9 @@
-"""What must never hold up the feeding, in a process of its own at low priority: cameras, and builds' logs on their way
-to the service.
+"""Work that must never delay the feeding, in a process of its own at low priority: cameras, and sending logs of builds
+to
+the service.
 
-The tender tells it what to do in JSON lines on its standard input, and its end ends it.
+The tender tells it what to do in JSON lines on its standard input. When that input ends, the process ends.
+
 """
 
 from __future__ import annotations
@@ -20,7 +22,7 @@ from typing import IO, Any
 
 from chronarch.client import AsyncClient, ClientError
 from chronarch.client.errors import RefusedByService
-from chronarch.tender.camera import watch_camera
+from chronarch.tender.peripherals.cameras import watch_camera
 from chronarch.tender.tasks import end
 
 FRAME_EVERY_S = 2.0
@@ -29,8 +31,8 @@ RETRY_S = 5.0
 log = logging.getLogger("chronarch.background")
 
 
-class Background:
-    """The tender's end of it: starts the process, and again should it die."""
+class BackgroundProcess:
+    """The tender's side: starts the process, and starts it again if it dies."""
 
     def __init__(self, service: str, key: str) -> None:
         self._environment = {**os.environ, "CHRONARCH_ADDRESS": service, "CHRONARCH_TENDER_KEY": key}
@@ -38,13 +40,13 @@ class Background:
         self._told: dict[str, dict[str, Any]] = {}
 
     def tell(self, what: dict[str, Any]) -> None:
-        """Have something done; a second wish of the same name replaces the first."""
+        """Have something done. A second request of the same name replaces the first."""
         self._told[what["name"]] = what
         if self._running() is not None:
             self._write(what)
 
     def look_after(self) -> None:
-        """Start it anew if it has died."""
+        """Start the process again if it has died."""
         if self._told and self._running() is None:
             self._process = subprocess.Popen(
                 [sys.executable, "-m", "chronarch", "tender", "background"],
@@ -74,7 +76,7 @@ class Background:
 
 
 def yield_to_feeding() -> None:
-    """Have this process run only when nothing else wants the processor, or, where that cannot be had, seldom."""
+    """Let this process run only when nothing else wants the processor, or seldom where that cannot be had."""
     try:
         os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
     except (OSError, AttributeError):
@@ -103,7 +105,7 @@ async def run_background(service: str, key: str, orders: IO[str]) -> None:
 
 
 async def hand_on_log(build: int, path: Path, client: AsyncClient) -> None:
-    """Give a build's log to the service, packed, and throw it away here once that has it."""
+    """Give the log of a build to the service, packed, and delete it here once the service has it."""
     packed = path.with_suffix(".log.gz")
     while path.exists():
         try:

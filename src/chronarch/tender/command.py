@@ -12,9 +12,9 @@ import uvloop
 
 from chronarch.core.clock import Clock, parse_clock
 from chronarch.logs import begin_logging
-from chronarch.tender.app import TenderSettings, run_tender
 from chronarch.tender.background import run_background
 from chronarch.tender.journal import InUse
+from chronarch.tender.session import TenderSettings, run_tender
 
 
 @click.group()
@@ -45,7 +45,7 @@ def run(name: str, address: str, key: str, folder: Path, clock: str) -> None:
 @click.option("--service", "address", envvar="CHRONARCH_ADDRESS", required=True)
 @click.option("--key", envvar="CHRONARCH_TENDER_KEY", required=True)
 def background(address: str, key: str) -> None:
-    """What a tender does beside the feeding; started by it."""
+    """Work beside the feeding; the tender starts this itself."""
     begin_logging()
     asyncio.run(run_background(address, key, sys.stdin))
 

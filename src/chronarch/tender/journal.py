@@ -1,8 +1,9 @@
 """Events on disk until the service has committed them.
 
-One file of JSON lines. The first names the epoch; each event line is flushed to the disk before anything else happens
-with it. When everything is committed the file is made short again, so its size stays bounded. A line torn by a power
-cut ends the reading: it was never acknowledged to anybody.
+The journal is one file of JSON lines. The first line names the epoch. Each event is flushed to the disk before anything
+else happens with it. When everything is committed, the file is made short again, so that its size stays bounded. A line
+cut off by a power failure ends the reading: it was never acknowledged to anybody.
+
 """
 
 from __future__ import annotations
@@ -20,8 +21,8 @@ from typing import IO
 
 from pydantic import ValidationError
 
-from chronarch.core.happenings import Happening
-from chronarch.wire.upstream import Event
+from chronarch.core.control.events import ControlEvent
+from chronarch.wire.control.upstream import Event
 
 SHORTEN_OVER = 256 * 1024
 
@@ -30,7 +31,7 @@ log = logging.getLogger("chronarch.journal")
 
 
 class InUse(Exception):
-    """Another tender has this folder."""
+    """Another tender uses this folder."""
 
 
 class Journal:
@@ -43,7 +44,7 @@ class Journal:
         self._pending: OrderedDict[int, Event] = OrderedDict()
         path.parent.mkdir(parents=True, exist_ok=True)
         self.unwritten = False
-        """Whether there are events that the disk did not take."""
+        """Whether there are events that could not be written to the disk."""
         self._lock = self._hold(path.with_suffix(".lock"))
         if path.exists():
             self._read()
@@ -52,7 +53,7 @@ class Journal:
 
     @staticmethod
     def _hold(path: Path) -> IO[str]:
-        """This folder is one tender's. Raises InUse."""
+        """Take the folder for this tender alone. Raises InUse."""
         file = path.open("a+")
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -97,8 +98,8 @@ class Journal:
             os.fsync(out.fileno())
         fresh.replace(self._path)
 
-    def add(self, machine: str, at: datetime, body: Happening) -> Event:
-        """Number an event and put it on the disk."""
+    def add(self, machine: str, at: datetime, body: ControlEvent) -> Event:
+        """Number an event and write it to the disk."""
         self._last += 1
         event = Event(sequence=self._last, machine=machine, at=at, body=body)
         self._pending[event.sequence] = event
@@ -106,8 +107,8 @@ class Journal:
         return event
 
     def _write(self, line: bytes, *, sync: bool) -> None:
-        """Append a line. On a disk that takes no more the events stay in memory, and all of them are written anew as
-        soon as it does."""
+        """Append a line. While the disk takes nothing, events stay in memory; all of them are written as soon as it
+        does."""
         try:
             if self.unwritten:
                 self._renew()

@@ -1,7 +1,8 @@
 """Tasks that belong together, and ending them for certain.
 
-Before Python 3.12 `asyncio.wait_for` loses a cancellation that comes just as what it waits for is done, in libraries
-too; so a task is asked to end until it has.
+Before Python 3.12 `asyncio.wait_for` loses a cancellation that comes just as its awaited task is done, also inside
+libraries. So a task is cancelled again until it has ended.
+
 """
 
 from __future__ import annotations
@@ -27,7 +28,7 @@ async def end(tasks: Iterable[asyncio.Task[Any]]) -> None:
 
 
 async def together(*work: Coroutine[Any, Any, None]) -> None:
-    """Do all of it until one part ends; the others are ended then. Raises what a part raised."""
+    """Do all of it until one part ends; then the others are ended. Raises what a part raised."""
     tasks = [asyncio.create_task(part) for part in work]
     try:
         done, _ = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)

@@ -1,4 +1,4 @@
-"""What the other wire models are built on."""
+"""What the other models are based on."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ Time = Annotated[datetime, AfterValidator(_utc)]
 """Shop time in UTC; a time given without a zone is taken as UTC."""
 
 GivenTime = Annotated[datetime, AfterValidator(_within), AfterValidator(_utc)]
-"""The same, of somebody who asks: one that can be reckoned with."""
+"""The same in a request: a time that can be computed with."""
 
 
 def _composed(text: str) -> str:
@@ -48,33 +48,25 @@ NozzleMm = Annotated[float, Field(gt=0.05, le=3.0, allow_inf_nan=False)]
 
 
 def fault_text(where: Iterable[int | str], message: str) -> str:
-    """What a model refuses, with its field: `where` and `message` as a pydantic error has them."""
+    """What a model refuses, with its field; `where` and `message` as in a pydantic error."""
     field, text = ".".join(map(str, where)), message.removeprefix("Value error, ")
     return f"{field}: {text}" if field else text
 
 
 def faults_of(error: ValidationError) -> str:
-    """All that a model refuses, in one line."""
+    """Everything that a model refuses, in one line."""
     return "; ".join(fault_text(e["loc"], e["msg"]) for e in error.errors())
 
 
 class Wire(BaseModel):
-    """The base of every model: unknown fields are refused, so that a slip of the pen is not silently dropped. What a
-    model needs to read and write is made when it is first used, since a command uses few of them."""
+    """The base of every model. Unknown fields are refused, so that a typing mistake is not silently dropped. What a
+    model needs to read and write is made when it is first used, because a command uses few of them."""
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False, defer_build=True, use_attribute_docstrings=True)
 
 
-class Range(Wire):
-    """A time that is expected: one of ten futures is earlier than `early`, one later than `late`."""
-
-    early: Time
-    likely: Time
-    late: Time
-
-
 Promise = Literal["done", "none", "in time", "at risk", "late", "unknown"]
-"""How something stands against its due time; `none`: nothing is due, `unknown`: it cannot be finished as things are."""
+"""How something compares with its due time. `none`: nothing is due; `unknown`: it cannot be finished as things are."""
 
 UNSURE = "urn:chronarch:unsure"
 
@@ -85,10 +77,20 @@ class Problem(BaseModel):
     model_config = ConfigDict(use_attribute_docstrings=True)
 
     type: str = "about:blank"
-    """`urn:chronarch:unsure` where the same call may be sent again with `sure`; else nothing beside the status."""
+    """`urn:chronarch:unsure` if the same call can be sent again with `sure`."""
     title: str
     status: int
     detail: str
     """What was wrong and what to do."""
     errors: list[str] = Field(default_factory=list)
     """Each field that was refused, with why."""
+
+
+class ReasonGiven(Wire):
+    reason: str = Field(default="", max_length=300, examples=["wrong colour"])
+
+
+class RequestDone(Wire):
+    """The request was carried out; `text` says what is true now."""
+
+    text: str

@@ -1,160 +1,23 @@
-"""The library: files and their revisions, what a reading says of them, parts, edits and history."""
+"""The library: files and their revisions, arrivals, parts."""
 
 from __future__ import annotations
 
-from dataclasses import asdict
-from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
-from pydantic import AfterValidator, Field, TypeAdapter
+from pydantic import AfterValidator, Field
 
 from chronarch.core.bounds import Counted, Number, Word
-from chronarch.core.gcode import edits as core_edits
-from chronarch.core.gcode.preflight import Severity
-from chronarch.core.names import check_folder, check_name
+from chronarch.core.library.names import check_folder, check_name
 from chronarch.wire.common import Label, Time, Wire
+from chronarch.wire.gcode import FileReading
 
 if TYPE_CHECKING:
-    from chronarch.core.gcode.analysis import Analysis
+    pass
+
 
 Name = Annotated[str, Field(max_length=1000), AfterValidator(check_name)]
 FolderPath = Annotated[str, AfterValidator(check_folder), Field(max_length=300, examples=["bobbins/2026"])]
 Tag = Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[^\x00-\x1f\x7f,]+$")]
-Box = tuple[tuple[float, float, float], tuple[float, float, float]]
-
-
-class Finding(Wire):
-    """One thing a preflight found; `line` 0 means the whole file."""
-
-    rule: str
-    severity: Severity
-    line: int
-    text: str
-    overruled: str = ""
-    """Why, and by whom, it was overruled; empty when it stands."""
-
-
-class LaidObject(Wire):
-    """One thing the file lays: its outline on the bed (mm); filament (mm) and seconds where the slicer marked it."""
-
-    name: str
-    outline: list[tuple[float, float]]
-    filament_mm: float | None = None
-    seconds: float | None = None
-    marked: bool = False
-
-
-class Declared(Wire):
-    """What the slicer's comments say; shown beside the reading's own figures, never instead."""
-
-    seconds: float | None = None
-    material: str = ""
-    layer_height_mm: float | None = None
-    nozzle_mm: float | None = None
-    filament_mm: float | None = None
-    filament_g: float | None = None
-    model: str = ""
-    slicer: str = ""
-
-
-class FilePause(Wire):
-    """The file itself asks for hands."""
-
-    line: int
-    layer: int
-    command: int
-    word: str
-    meaning: str
-
-
-class Picture(Wire):
-    """A thumbnail the slicer left, in pixels."""
-
-    width: int
-    height: int
-    kind: str
-
-
-class FileReading(Wire):
-    """What a file says for one model: counts, shop seconds, mm, mm of filament by tool, highest °C asked."""
-
-    model: str = ""
-    """Whose figures these are; empty for the reference's, while the shop has no model."""
-    lines: int
-    commands: int
-    planned_s: float
-    before_s: float = 0
-    heating_s: float = 0
-    dwell_s: float = 0
-    other_s: float = 0
-    layers: int
-    extents_mm: Box | None
-    travel_mm: Box | None = None
-    filament_mm: dict[int, float]
-    tools: list[int] = Field(default_factory=lambda: [0])
-    nozzle_c: float
-    bed_c: float
-    chamber_c: float = 0
-    spiral: bool = False
-    by_object: bool = False
-    layer_height_mm: float | None = None
-    """The most common height of a layer."""
-    pauses: list[FilePause] = Field(default_factory=list)
-    objects: list[LaidObject] = Field(default_factory=list)
-    declared: Declared = Declared()
-    pictures: list[Picture] = Field(default_factory=list)
-    findings: list[Finding] = Field(default_factory=list)
-    unknown: dict[str, int] = Field(default_factory=dict)
-
-    _SAME: ClassVar[tuple[str, ...]] = (
-        "lines", "commands", "planned_s", "before_s", "heating_s", "dwell_s", "other_s", "extents_mm", "travel_mm",
-        "filament_mm", "tools", "nozzle_c", "bed_c", "chamber_c", "spiral", "by_object",
-    )  # fmt: skip
-    _NESTED: ClassVar[tuple[str, ...]] = ("pauses", "objects", "findings")
-
-    @classmethod
-    def of(cls, a: Analysis, model: str) -> FileReading:
-        heights = [round(layer.height_mm, 3) for layer in a.layers]
-        common = max(set(heights), key=heights.count) if heights else None
-        return cls.model_validate(
-            {
-                **{name: getattr(a, name) for name in cls._SAME},
-                **{name: [asdict(x) for x in getattr(a, name)] for name in cls._NESTED},
-                "declared": asdict(a.declared),
-                "unknown": a.unknown,
-                "model": model,
-                "layers": len(a.layers),
-                "layer_height_mm": common,
-                "pictures": [Picture(width=t.width, height=t.height, kind=t.kind) for t in a.thumbnails],
-            }
-        )
-
-
-class LayerRow(Wire):
-    """One layer in a file's table: z and height mm, s, mm of filament, its first line."""
-
-    z_mm: float
-    height_mm: float
-    first_line: int
-    first_command: int
-    offset: int
-    seconds: float
-    filament_mm: float
-
-
-class Lines(Wire):
-    """Lines of a file from `first` on, and how many it has."""
-
-    first: int
-    lines: list[str]
-    total: int
-
-
-class Pace(Wire):
-    """How long builds on a model really take, as a factor on the planned time, learned from so many builds."""
-
-    model: str
-    pace: float
-    builds: int
 
 
 class Revision(Wire):
@@ -189,7 +52,7 @@ class File(Wire):
     binned_at: Time | None = None
     reading: FileReading
     times: dict[str, float] = Field(default_factory=dict)
-    """Planned seconds by model, as the file says them."""
+    """Planned seconds by model, as the file says."""
     expected: dict[str, float] = Field(default_factory=dict)
     """The same with each model's learned pace."""
 
@@ -217,8 +80,8 @@ class FolderMove(Wire):
     to: FolderPath
 
 
-class Batch(Wire):
-    """One deed on many files. Each is done or refused by itself."""
+class FileBatch(Wire):
+    """One action on many files. Each is done or refused by itself."""
 
     files: list[Number] = Field(min_length=1, max_length=2000)
     deed: Literal["move", "tag", "untag", "queue", "bin", "restore"]
@@ -234,7 +97,7 @@ class BatchResult(Wire):
 
 
 class QueueWish(Wire):
-    """What is to be queued as soon as a file that was dropped off has been read."""
+    """What is to be queued once a file that was added has been read."""
 
     copies: int = Field(default=1, ge=1, le=10_000)
     material: Label = ""
@@ -245,7 +108,7 @@ class QueueWish(Wire):
 
 
 class DropWish(QueueWish):
-    """Where a file that is dropped off goes, and whether copies of it are queued."""
+    """Where a file that is added goes, and whether copies of it are queued."""
 
     folder: Word = ""
     queue: bool = False
@@ -263,7 +126,7 @@ class Arrival(Wire):
     size: int
     state: Literal["reading", "done", "refused"]
     progress: float = 0
-    """0 to 1, of its reading."""
+    """Progress of its reading, 0 to 1."""
     problem: str = ""
     file: int | None = None
     job: int | None = None
@@ -272,7 +135,7 @@ class Arrival(Wire):
 
 
 class Dropped(Wire):
-    """What came of a file that was dropped off."""
+    """What became of a file that was added."""
 
     file: File
     job: int | None = None
@@ -289,59 +152,6 @@ class Overruling(Wire):
     model: Word
     rule: str = Field(max_length=40)
     reason: str = Field(min_length=3, max_length=300, examples=["the clip at the front left is off, there is room"])
-
-
-# edits -------------------------------------------------------------------------------------------------------------
-
-Edit = Annotated[core_edits.Edit, Field(discriminator="kind")]
-edit_adapter: TypeAdapter[core_edits.Edit] = TypeAdapter(Edit)
-
-
-class EditOrder(Wire):
-    """An edit of a revision (the newest without one), worked out with a model's figures."""
-
-    edit: Edit
-    model: Word = ""
-    """The first model without one."""
-    revision: Number | None = None
-
-
-class LineChange(Wire):
-    line: int
-    before: str
-    after: str
-
-
-class EditPreview(Wire):
-    """What an edit would do: in words, in lines, and to time and material."""
-
-    text: str
-    care: str
-    """What a person must see to; empty when nothing."""
-    changes: list[LineChange]
-    """The first of them."""
-    count: int
-    """How many stretches change."""
-    size: int
-    planned_before_s: float
-    planned_after_s: float
-    filament_before_mm: float
-    filament_after_mm: float
-    layers_after: int
-    findings: list[Finding]
-
-
-class Difference(Wire):
-    """How one revision differs from another: lines that changed (the first), and the figures of both."""
-
-    earlier: int
-    later: int
-    changes: list[LineChange]
-    more: bool
-    earlier_reading: FileReading
-    later_reading: FileReading
-    layers: list[int]
-    """The later one's layers that hold a change."""
 
 
 # parts -------------------------------------------------------------------------------------------------------------
@@ -370,7 +180,7 @@ class Part(Wire):
     """As it is made: other parts' names that differ from this one in upper and lower case only."""
 
 
-class PartOrder(Wire):
+class NewPart(Wire):
     name: Name
     notes: str = Field(default="", max_length=4000)
     files: list[Number] = Field(default_factory=list, max_length=200)
@@ -390,34 +200,3 @@ class PartSuggestion(Wire):
     why: str
     part: int | None = None
     """The part they would join; None for a new one."""
-
-
-# history -----------------------------------------------------------------------------------------------------------
-
-
-class ModelHistory(Wire):
-    """What became of a file's or part's builds on one model. `real_s` and `planned_s` are of completed builds."""
-
-    model: str
-    builds: int
-    good: int
-    scrap: int
-    completed: int
-    planned_s: float
-    real_s: float
-
-
-class History(Wire):
-    builds: int
-    good: int
-    scrap: int
-    unjudged: int
-    machines: dict[str, int]
-    models: list[ModelHistory]
-
-
-class ReadingWith(Wire):
-    """A reading with every layer: what `inspect --json` prints."""
-
-    reading: FileReading
-    layer_table: list[LayerRow]

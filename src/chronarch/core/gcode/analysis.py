@@ -12,18 +12,18 @@ from itertools import pairwise
 import numpy as np
 
 from chronarch.core.errors import NotGcode
-from chronarch.core.fleet import MachineModel
-from chronarch.core.gcode import state as s
-from chronarch.core.gcode.comments import HEAD, TAIL, Declared, Thumbnail, declared, thumbnails
+from chronarch.core.gcode import kernel_layout as s
+from chronarch.core.gcode.comments import HEAD, TAIL, SlicerSettings, Thumbnail, declared, thumbnails
+from chronarch.core.gcode.kernel_layout import Bytes, Floats, Ints
 from chronarch.core.gcode.layers import Index
 from chronarch.core.gcode.objects import PrintedObject, Spans, find_objects, read_spans
-from chronarch.core.gcode.plan import Mark, Plan
-from chronarch.core.gcode.preflight import Fault, Faults, Finding, preflight
+from chronarch.core.gcode.plan import Mark, TimePlan
+from chronarch.core.gcode.preflight import Faults, Finding, ReadingFault, preflight
 from chronarch.core.gcode.reader import Pass, Told, as_bytes, read_all
 from chronarch.core.gcode.rules import RULES
-from chronarch.core.gcode.state import Bytes, Floats, Ints
-from chronarch.core.gcode.vocabulary import LASTING, PASSED, PAUSES, READ
-from chronarch.core.gcode.words import command_of, is_command, parse_words, takes_text
+from chronarch.core.gcode.tokens import command_of, is_command, parse_words, takes_text
+from chronarch.core.gcode.vocabulary import LASTING_SETTINGS, PASSED, PAUSES, READ
+from chronarch.core.machines.model import MachineModel
 
 _UNREADABLE_SHARE = 0.05
 Box = tuple[tuple[float, float, float], tuple[float, float, float]]
@@ -83,11 +83,11 @@ class Analysis:
     by_object: bool
     pauses: tuple[Pause, ...]
     objects: tuple[PrintedObject, ...]
-    declared: Declared
+    declared: SlicerSettings
     thumbnails: tuple[Thumbnail, ...] = field(repr=False)
     unknown: dict[str, int]
     findings: tuple[Finding, ...]
-    plan: Plan = field(repr=False)
+    plan: TimePlan = field(repr=False)
     index: Index = field(repr=False)
     spans: Spans = field(repr=False)
     end_offset: int
@@ -156,13 +156,13 @@ def _faults(data: Bytes, run: Pass) -> Faults:
     """What a reading noted on its way."""
     t, i, f = run.tables, run.ints, run.floats
     rules = {
-        n: Fault(int(t.rule_lines[n]), int(t.rule_counts[n]), float(t.rule_values[n]))
+        n: ReadingFault(int(t.rule_lines[n]), int(t.rule_counts[n]), float(t.rule_values[n]))
         for n in range(RULES)
         if t.rule_counts[n]
     }
     lasting = {
         word: (int(t.counts[3, int(word[1:])]), int(t.counts[1, int(word[1:])]))
-        for word in LASTING
+        for word in LASTING_SETTINGS
         if t.counts[1, int(word[1:])]
     }
     pauses = tuple(int(m[3]) for m in t.marks[: int(i[s.MARKS])] if m[0] == s.K_PAUSE)
@@ -215,9 +215,11 @@ def _layers(run: Pass) -> tuple[Layer, ...]:
     return tuple(found)
 
 
-def _plan(run: Pass, layers: tuple[Layer, ...]) -> Plan:
+def _plan(run: Pass, layers: tuple[Layer, ...]) -> TimePlan:
     rows = run.tables.plan[: int(run.ints[s.PLAN_MARKS])]
-    return Plan(tuple(Mark(int(c), sec, mm) for c, sec, mm in rows.tolist()), tuple(n.first_command for n in layers))
+    return TimePlan(
+        tuple(Mark(int(c), sec, mm) for c, sec, mm in rows.tolist()), tuple(n.first_command for n in layers)
+    )
 
 
 def _pauses(data: Bytes, marks: Ints) -> tuple[Pause, ...]:

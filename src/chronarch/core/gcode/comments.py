@@ -26,7 +26,7 @@ class Thumbnail:
 
 
 @dataclass(frozen=True)
-class Declared:
+class SlicerSettings:
     """What the file's comments say of it; None or empty where they say nothing."""
 
     seconds: float | None = None
@@ -117,7 +117,7 @@ _KEYS = {
 _LOOKUP = {key: (name, read) for name, (keys, read) in _KEYS.items() for key in keys}
 
 
-def declared(head: bytes, tail: bytes) -> Declared:
+def declared(head: bytes, tail: bytes) -> SlicerSettings:
     """What comments at a file's beginning and end declare; the first of each kind counts."""
     found: dict[str, object] = {}
     for text in (head, tail):
@@ -127,4 +127,4 @@ def declared(head: bytes, tail: bytes) -> Declared:
                 said = entry[1](value.decode("utf-8", "replace"))
                 if said is not None and said != "":
                     found[entry[0]] = said
-    return Declared(**found)  # type: ignore[arg-type]
+    return SlicerSettings(**found)  # type: ignore[arg-type]

@@ -4,20 +4,20 @@ from __future__ import annotations
 
 import difflib
 
-from chronarch.core.gcode.splice import Change
+from chronarch.core.gcode.splice import LineChange
 
 MOST_CHANGES = 200
 MATCH_UP_TO = 4000
 WINDOW = 400
 
 
-def differences(earlier: bytes, later: bytes, most: int = MOST_CHANGES) -> tuple[list[Change], bool]:
+def differences(earlier: bytes, later: bytes, most: int = MOST_CHANGES) -> tuple[list[LineChange], bool]:
     """The first changes from one text to another, each with its line in the later one, and whether there are more.
 
     Long texts are walked in windows: after a change, the next place where three lines agree again goes on.
     """
     a, b = earlier.splitlines(), later.splitlines()
-    found: list[Change] = []
+    found: list[LineChange] = []
     i = j = 0
     while i < len(a) or j < len(b):
         while i < len(a) and j < len(b) and a[i] == b[j]:
@@ -28,7 +28,7 @@ def differences(earlier: bytes, later: bytes, most: int = MOST_CHANGES) -> tuple
         if len(found) == most:
             return found, True
         di, dj = _agree_again(a, b, i, j)
-        found.append(Change(j + 1, _shown(a[i:di]), _shown(b[j:dj])))
+        found.append(LineChange(j + 1, _shown(a[i:di]), _shown(b[j:dj])))
         i, j = di, dj
     return found, False
 

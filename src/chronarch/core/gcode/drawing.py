@@ -10,11 +10,11 @@ from html import escape
 import numpy as np
 from PIL import Image, ImageDraw, ImageFont
 
-from chronarch.core.fleet import MachineModel
-from chronarch.core.gcode import state as s
+from chronarch.core.gcode import kernel_layout as s
+from chronarch.core.gcode.kernel_layout import Bytes, Floats
 from chronarch.core.gcode.layers import Index, LayerMoves, layer_moves
 from chronarch.core.gcode.objects import PrintedObject
-from chronarch.core.gcode.state import Bytes, Floats
+from chronarch.core.machines.model import MachineModel
 
 PAPER, SHEET, RULE, INK, FADED = "#f6f3ea", "#fdfbf5", "#dcd5c3", "#1e2226", "#5d6064"
 LAID, LAID_LIGHT, TRAVEL = "#23715f", "#8fc3b3", "#c9b98d"

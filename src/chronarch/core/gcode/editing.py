@@ -12,10 +12,10 @@ from typing import Any
 
 import numpy as np
 
-from chronarch.core.fleet import MachineModel
-from chronarch.core.gcode import state as s
+from chronarch.core.gcode import kernel_layout as s
 from chronarch.core.gcode.analysis import Analysis
-from chronarch.core.gcode.bookkeeping import (
+from chronarch.core.gcode.duplicate import repeat
+from chronarch.core.gcode.edit_repair import (
     LIFT_MM,
     NEAR_OUTLINE_MM,
     TRAVEL_MM_MIN,
@@ -41,10 +41,10 @@ from chronarch.core.gcode.edits import (
     SkipObject,
     StartFrom,
 )
+from chronarch.core.gcode.kernel_layout import Bytes, Floats, Ints
 from chronarch.core.gcode.layers import layer_moves
-from chronarch.core.gcode.repeating import repeat
 from chronarch.core.gcode.splice import Splice, line_starts
-from chronarch.core.gcode.state import Bytes, Floats, Ints
+from chronarch.core.machines.model import MachineModel
 
 
 def make(data: Bytes, a: Analysis, edit: Edit, model: MachineModel) -> Edited:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from chronarch.core.gcode.words import parse_words
+from chronarch.core.gcode.tokens import parse_words
 
 INCH_MM = 25.4
 _AXES = ("x", "y", "z")

@@ -21,8 +21,8 @@ from __future__ import annotations
 
 import math
 
-from chronarch.core.gcode import state as s
-from chronarch.core.gcode.kernel import kernel
+from chronarch.core.compiled import kernel
+from chronarch.core.gcode import kernel_layout as s
 
 
 @kernel

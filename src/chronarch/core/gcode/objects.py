@@ -9,11 +9,11 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from chronarch.core.fleet import MachineModel
-from chronarch.core.gcode import state as s
+from chronarch.core.gcode import kernel_layout as s
+from chronarch.core.gcode.kernel_layout import Bytes, Floats, Ints
 from chronarch.core.gcode.layers import Index, layer_moves
 from chronarch.core.gcode.reader import Pass
-from chronarch.core.gcode.state import Bytes, Floats, Ints
+from chronarch.core.machines.model import MachineModel
 
 Ring = tuple[tuple[float, float], ...]
 CELL_MM = 0.8

@@ -17,7 +17,7 @@ class Mark(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Plan:
+class TimePlan:
     """Command count -> planned seconds and filament, by straight lines between marks.
 
     `marks` rise in every column, from (0, 0, 0) to the whole file; `layers` holds the count of commands

@@ -6,9 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from chronarch.core.fleet import AXES, MachineModel, Tool
 from chronarch.core.gcode import rules as s
-from chronarch.core.gcode.vocabulary import LASTING, OUTLASTS_POWER
+from chronarch.core.gcode.vocabulary import LASTING_SETTINGS, OUTLASTS_POWER
+from chronarch.core.machines.model import AXES, MachineModel
+from chronarch.core.machines.tools import Tool
 
 NOZZLE_TOLERANCE_MM = 0.01
 SLOW_FEED_MM_S = 5.0
@@ -33,7 +34,7 @@ class Finding:
 
 
 @dataclass(frozen=True)
-class Fault:
+class ReadingFault:
     """What the kernel noted of one rule: first line, how many lines, the worst value."""
 
     line: int
@@ -45,7 +46,7 @@ class Fault:
 class Faults:
     """All that a preflight needs of a reading."""
 
-    rules: dict[int, Fault]
+    rules: dict[int, ReadingFault]
     lasting: dict[str, tuple[int, int]]
     """Words that outlast the build: first line, count."""
     laid: bool
@@ -69,7 +70,7 @@ def preflight(faults: Faults, model: MachineModel) -> tuple[Finding, ...]:
         severity = Severity.REFUSE if word in OUTLASTS_POWER else Severity.WARNING
         more = f" ({count} times)" if count > 1 else ""
         found.append(
-            Finding("lasting-word", severity, line, f"{word} {LASTING[word]}, which outlasts the build{more}.")
+            Finding("lasting-word", severity, line, f"{word} {LASTING_SETTINGS[word]}, which outlasts the build{more}.")
         )
     order = list(Severity)
     return tuple(sorted(found, key=lambda x: (order.index(x.severity), x.line)))

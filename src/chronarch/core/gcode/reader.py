@@ -8,12 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from chronarch.core.errors import NotGcode
-from chronarch.core.fleet import MachineModel
-from chronarch.core.gcode import state as s
+from chronarch.core.gcode import kernel_layout as s
+from chronarch.core.gcode.kernel_layout import Bytes, Floats, Ints, Tables
 from chronarch.core.gcode.line_ends import with_plain_lines
 from chronarch.core.gcode.rules import RULES
 from chronarch.core.gcode.scan import LONGEST_S, finish, scan
-from chronarch.core.gcode.state import Bytes, Floats, Ints, Tables
+from chronarch.core.machines.model import MachineModel
 
 CHUNK = 8 << 20
 MOST_PLAN_MARKS = 20_000

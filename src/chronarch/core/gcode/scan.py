@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from chronarch.core.gcode import state as s
-from chronarch.core.gcode.effects import add_mark, choose_tool, do_g, do_m, object_mark
-from chronarch.core.gcode.kernel import kernel
+from chronarch.core.compiled import kernel
+from chronarch.core.gcode import kernel_layout as s
+from chronarch.core.gcode.kernel_commands import add_mark, choose_tool, do_g, do_m, object_mark
 from chronarch.core.gcode.motion import plan_mark, settle
 
 LONGEST_LINE = np.uint64(4096)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from chronarch.core.gcode.kernel import kernel
-from chronarch.core.gcode.state import Bytes
+from chronarch.core.compiled import kernel
+from chronarch.core.gcode.kernel_layout import Bytes
 
 
 @kernel

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from chronarch.core.gcode.state import Bytes, Ints
+from chronarch.core.gcode.kernel_layout import Bytes, Ints
 
 
 @dataclass(frozen=True)
@@ -21,7 +21,7 @@ class Splice:
 
 
 @dataclass(frozen=True)
-class Change:
+class LineChange:
     """One stretch as a person reads it: its first line (from 1), what stood there, what stands there now."""
 
     line: int
@@ -46,11 +46,11 @@ def line_starts(data: Bytes) -> Ints:
     return np.concatenate([np.zeros(1, np.int64), ends[ends < len(data)]])
 
 
-def describe(data: Bytes, splices: Sequence[Splice], most: int = 40) -> list[Change]:
+def describe(data: Bytes, splices: Sequence[Splice], most: int = 40) -> list[LineChange]:
     """The first changes, for people."""
     starts = line_starts(data).tolist()
     return [
-        Change(
+        LineChange(
             bisect_right(starts, x.start),
             _text(data[x.start : min(x.stop, x.start + 600)].tobytes()),
             _text(x.text[:600]),

@@ -144,7 +144,7 @@ PASSED = frozenset(
 LEFT_OUT = frozenset({"M108", "M110"})
 """Words that belong to whoever feeds a machine: neither counted nor sent."""
 
-LASTING = {
+LASTING_SETTINGS = {
     "M92": "sets the steps per millimetre",
     "M206": "moves the home position",
     "M301": "sets the nozzle heater's control figures",

@@ -3,7 +3,7 @@
 from alembic import context
 from sqlalchemy import create_engine
 
-from chronarch.records.tables import Base
+from chronarch.records.base import Base
 
 engine = create_engine(context.config.get_main_option("sqlalchemy.url") or "")
 with engine.connect() as connection:

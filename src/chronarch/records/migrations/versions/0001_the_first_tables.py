@@ -3,7 +3,7 @@
 import sqlalchemy as sa
 from alembic import op
 
-from chronarch.records.tables import UtcTime
+from chronarch.records.base import UtcTime
 
 revision = "0001"
 down_revision = None

@@ -1,0 +1,96 @@
+"""`chronarch report`."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+import click
+
+from chronarch.cli.context import Service, json_option, pass_service
+from chronarch.cli.output import show_json, show_table
+from chronarch.cli.plain import hand_over, say
+from chronarch.client import requests
+from chronarch.core.machines.states import MachineState
+from chronarch.wire.ledger import UsageRow
+
+FORMATS = ["%Y-%m-%d", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M"]
+SHOWN = (
+    MachineState.WARMING,
+    MachineState.BUILDING,
+    MachineState.PAUSED,
+    MachineState.COOLING,
+    MachineState.UNCLEARED,
+    MachineState.IDLE,
+    MachineState.DOWN,
+    MachineState.SERVICE,
+    MachineState.OFFLINE,
+)
+
+
+@click.group()
+def report() -> None:
+    """Reports from the ledger."""
+
+
+@report.command()
+@click.option("--from", "begin", type=click.DateTime(FORMATS), help="In your own zone; a week before --to without it.")
+@click.option("--to", "end", type=click.DateTime(FORMATS), help="Now without it.")
+@json_option
+@click.option("--csv", "as_csv", is_flag=True, help="Print rows as CSV.")
+@pass_service
+def utilisation(service: Service, begin: datetime | None, end: datetime | None, as_json: bool, as_csv: bool) -> None:
+    """Each machine's share of time in each state, its builds, printing hours and filament."""
+    begin, end = (at.astimezone() if at else None for at in (begin, end))
+    if as_csv:
+        return hand_over(service.do(requests.utilisation_csv(begin, end)).encode())
+    found = service.do(requests.utilisation(begin, end))
+    if as_json:
+        return show_json(found)
+    say(f"{found.begin.astimezone():%a %d %b %Y %H:%M} to {found.end.astimezone():%a %d %b %Y %H:%M}\n")
+    shown = [s for s in SHOWN if found.fleet.seconds[s] > 0]
+    headings = (
+        "Machine",
+        "Used",
+        "Printing",
+        *(s.capitalize() for s in shown),
+        "Good",
+        "Scrap",
+        "Unjudged",
+        "Filament",
+    )
+    rows = [_row(r, shown) for r in [*found.machines, found.fleet]]
+    show_table(headings, rows, "There are no machines yet.")
+
+
+@report.command()
+@click.option("--from", "begin", type=click.DateTime(FORMATS), help="In your own zone; a week before --to without it.")
+@click.option("--to", "end", type=click.DateTime(FORMATS), help="Now without it.")
+@json_option
+@pass_service
+def turnaround(service: Service, begin: datetime | None, end: datetime | None, as_json: bool) -> None:
+    """From the end of a build to the start of the next, by machine and by whether somebody was there."""
+    begin, end = (at.astimezone() if at else None for at in (begin, end))
+    found = service.do(requests.turnaround(begin, end))
+    if as_json:
+        return show_json(found)
+    say(f"{found.begin.astimezone():%a %d %b %Y %H:%M} to {found.end.astimezone():%a %d %b %Y %H:%M}\n")
+    rows = [
+        [r.name, r.shift, str(r.gaps), f"{r.middle_min:.0f} min", f"{r.late_min:.0f} min", f"{r.lost_h:.1f} h"]
+        for r in [*found.fleet, *found.machines]
+        if r.gaps
+    ]
+    headings = ("Machine", "Ended while", "Builds", "Middle", "Nine of ten within", "In all")
+    show_table(headings, rows, "No build followed another in this span.")
+
+
+def _row(r: UsageRow, shown: list[MachineState]) -> list[str]:
+    return [
+        r.name,
+        f"{r.utilisation:.1%}",
+        f"{r.printing_h:.1f} h",
+        *(f"{r.seconds[s] / r.recorded_s:.1%}" if r.recorded_s else "" for s in shown),
+        str(r.good),
+        str(r.scrap),
+        str(r.unjudged),
+        f"{r.grams:.0f} g",
+    ]

@@ -1,0 +1,18 @@
+"""`chronarch machines start-next`."""
+
+from __future__ import annotations
+
+import click
+
+from chronarch.cli.context import Service, pass_service
+from chronarch.cli.groups import machines
+from chronarch.cli.plain import say
+from chronarch.client import requests
+
+
+@machines.command("start-next")
+@click.argument("name")
+@pass_service
+def start_next(service: Service, name: str) -> None:
+    """Start the next waiting copy that fits, whatever the intake."""
+    say(service.do(requests.start_next(name)).text)

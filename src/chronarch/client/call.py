@@ -1,0 +1,100 @@
+"""What one call to the service is, and what all calls share."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import Any, Generic, TypeVar
+from urllib.parse import quote
+
+import httpx
+from pydantic import BaseModel, TypeAdapter, ValidationError
+
+from chronarch.client.errors import RefusedByService
+from chronarch.wire.common import Problem
+
+T = TypeVar("T")
+CHUNK = 1 << 20
+
+
+@dataclass(frozen=True)
+class Call(Generic[T]):
+    """One request, and how to read its answer."""
+
+    method: str
+    path: str
+    answer: Any
+    params: dict[str, str] = field(default_factory=dict)
+    body: BaseModel | None = None
+    headers: dict[str, str] = field(default_factory=dict)
+    content: bytes | None = None
+
+    def read(self, response: httpx.Response) -> T:
+        """The answer's value. Raises RefusedByService for an error."""
+        check(response)
+        value: T = read_answer(self.answer, response)
+        return value
+
+    def arguments(self) -> dict[str, Any]:
+        """The arguments of httpx's `request`."""
+        arguments: dict[str, Any] = {"params": self.params, "headers": dict(self.headers)}
+        if self.body is not None:
+            arguments["content"] = self.body.model_dump_json(exclude_unset=True)
+            arguments["headers"]["Content-Type"] = "application/json"
+        elif self.content is not None:
+            arguments["content"] = self.content
+        return arguments
+
+
+def check(response: httpx.Response) -> None:
+    """Raises RefusedByService when the answer is an error, whatever its form."""
+    if not response.is_error:
+        return
+    try:
+        problem = Problem.model_validate_json(response.content)
+    except ValidationError:
+        text = f"The service answered {response.status_code} {response.reason_phrase}."
+        problem = Problem(title="Error", status=response.status_code, detail=text)
+    raise RefusedByService(problem)
+
+
+def read_answer(kind: Any, response: httpx.Response) -> Any:
+    if kind is str:
+        return response.text
+    if kind is bytes:
+        return response.content
+    return TypeAdapter(kind).validate_json(response.content)
+
+
+def some(**values: Any) -> dict[str, str]:
+    """The parameters of a call without those that are None; times as ISO 8601."""
+    return {
+        key.rstrip("_"): value.isoformat() if isinstance(value, datetime) else str(value)
+        for key, value in values.items()
+        if value is not None
+    }
+
+
+def digest(path: Path) -> str:
+    """A file's Content-Digest header (RFC 9530)."""
+    sha = hashlib.sha256()
+    with path.open("rb") as source:
+        while chunk := source.read(CHUNK):
+            sha.update(chunk)
+    return f"sha-256=:{base64.b64encode(sha.digest()).decode()}:"
+
+
+def pieces(path: Path) -> Iterator[bytes]:
+    """A file's bytes, a piece at a time."""
+    with path.open("rb") as source:
+        while chunk := source.read(CHUNK):
+            yield chunk
+
+
+def at(kind: str, which: int | str, *more: int | str) -> str:
+    """A path of the API. What somebody typed is one part of it, whatever it contains."""
+    return "/".join(["/api", kind, *(quote(str(x), safe="") for x in (which, *more))])

@@ -1,0 +1,42 @@
+"""Calls about what was: the ledger, utilisation, turnaround, history."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from chronarch.client.call import Call, at, some
+from chronarch.client.library import Which
+from chronarch.wire import ledger as wl
+from chronarch.wire import ledger as wr
+from chronarch.wire.ledger import History, LedgerEntry, TurnaroundReport
+
+
+def paces() -> Call[list[wl.ModelPace]]:
+    return Call("GET", "/api/models/paces", list[wl.ModelPace])
+
+
+def ledger(
+    begin: datetime | None = None, end: datetime | None = None, machine: str | None = None
+) -> Call[list[LedgerEntry]]:
+    return Call("GET", "/api/ledger", list[LedgerEntry], params=some(begin=begin, end=end, machine=machine))
+
+
+def utilisation(begin: datetime | None = None, end: datetime | None = None) -> Call[wr.Utilisation]:
+    return Call("GET", "/api/report/utilisation", wr.Utilisation, params=some(from_=begin, to=end))
+
+
+def utilisation_csv(begin: datetime | None = None, end: datetime | None = None) -> Call[str]:
+    params = some(from_=begin, to=end, format="csv")
+    return Call("GET", "/api/report/utilisation", str, params=params)
+
+
+def file_history(which: Which) -> Call[History]:
+    return Call("GET", at("files", which, "history"), History)
+
+
+def part_history(which: Which) -> Call[History]:
+    return Call("GET", at("parts", which, "history"), History)
+
+
+def turnaround(begin: datetime | None = None, end: datetime | None = None) -> Call[TurnaroundReport]:
+    return Call("GET", "/api/report/turnaround", TurnaroundReport, params=some(from_=begin, to=end))

@@ -1,0 +1,68 @@
+"""Calls about models, machines and spools."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from chronarch.client.call import Call, at, some
+from chronarch.core.machines.states import Intake
+from chronarch.wire.machines import machine as wm
+from chronarch.wire.machines import spools as ws
+from chronarch.wire.machines.model import Model
+
+
+def models() -> Call[list[Model]]:
+    return Call("GET", "/api/models", list[Model])
+
+
+def add_model(model: Model) -> Call[Model]:
+    return Call("POST", "/api/models", Model, body=model)
+
+
+def change_model(model: Model) -> Call[Model]:
+    """Give the model of that name other figures."""
+    return Call("PUT", at("models", model.name), Model, body=model)
+
+
+def machines() -> Call[list[wm.Machine]]:
+    return Call("GET", "/api/machines", list[wm.Machine])
+
+
+def machine(name: str) -> Call[wm.MachineDetail]:
+    return Call("GET", at("machines", name), wm.MachineDetail)
+
+
+def add_machine(order: wm.NewMachine, tender: str = "tender") -> Call[wm.MachineDetail]:
+    return Call("POST", "/api/machines", wm.MachineDetail, params={"tender": tender}, body=order)
+
+
+def change_machine(
+    name: str, intake: Intake | None = None, tools: list[wm.Tool] | None = None, site: str | None = None,
+    place: str | None = None, pools: list[str] | None = None, tags: list[str] | None = None,
+) -> Call[wm.MachineDetail]:  # fmt: skip
+    change = wm.MachineChange(intake=intake, tools=tools, site=site, place=place, pools=pools, tags=tags)
+    return Call("PATCH", at("machines", name), wm.MachineDetail, body=change)
+
+
+def heat(name: str, begin: datetime | None = None) -> Call[list[wm.Reading]]:
+    return Call("GET", at("machines", name, "heat"), list[wm.Reading], params=some(begin=begin))
+
+
+def spools(finished: bool = False) -> Call[list[ws.Spool]]:
+    return Call("GET", "/api/spools", list[ws.Spool], params=some(finished=finished))
+
+
+def add_spool(order: ws.NewSpool) -> Call[ws.Spool]:
+    return Call("POST", "/api/spools", ws.Spool, body=order)
+
+
+def change_spool(number: int, change: ws.SpoolUpdate) -> Call[ws.Spool]:
+    return Call("PATCH", f"/api/spools/{number}", ws.Spool, body=change)
+
+
+def load_spool(number: int, machine: str, tool: int = 0) -> Call[ws.Spool]:
+    return Call("POST", f"/api/spools/{number}/load", ws.Spool, body=ws.LoadSpool(machine=machine, tool=tool))
+
+
+def spool_changes(number: int) -> Call[list[ws.SpoolEvent]]:
+    return Call("GET", f"/api/spools/{number}/changes", list[ws.SpoolEvent])

@@ -1,0 +1,10 @@
+"""Calls about the service itself."""
+
+from __future__ import annotations
+
+from chronarch.client.call import Call
+from chronarch.wire.system import ShopInfo
+
+
+def shop() -> Call[ShopInfo]:
+    return Call("GET", "/api/shop", ShopInfo)

@@ -1,0 +1,49 @@
+"""What a tender keeps on its disk of a build under way, so that a tender that is started anew can go on with it.
+
+It is written before anything that it describes goes to the machine. While the file is being fed, `at` is a count that
+the
+machine has certainly reached or passed; while a sequence of the tender's own is sent, it is exact.
+
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from chronarch.core.control.controller import BuildAdjustments, PauseRequest
+from chronarch.core.gcode.modal import ModalState
+
+
+@dataclass
+class OwnProgram:
+    """A sequence of the tender's own that is being sent: its commands and the number before its first."""
+
+    commands: tuple[str, ...]
+    base: int
+
+
+@dataclass
+class BuildCheckpoint:
+    """One build as far as this tender has brought it; `phase` by its name in the controller."""
+
+    build: int
+    phase: str
+    state: str
+    sha256: str
+    at: int = 0
+    own: OwnProgram | None = None
+    reason: str = ""
+    modal: ModalState = field(default_factory=ModalState)
+    settings: BuildAdjustments = field(default_factory=BuildAdjustments)
+    pausing: PauseRequest | None = None
+    pauses_before: tuple[int, ...] = ()
+    passed_wait: int = -1
+    parked: bool = False
+    retracted: bool = False
+    change: str = ""
+    ending: tuple[str, str] = ("completed", "")
+    laying_s: float = 0.0
+    warming_s: float = 0.0
+    laid_from_s: float | None = None
+    unsure: bool = False
+    waits: str = ""

@@ -1,0 +1,87 @@
+"""What happens at a machine and must never be lost. Each kind of event has the facts that belong to it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from chronarch.core.machines.states import MachineState, Outcome
+
+
+@dataclass(frozen=True)
+class StateChanged:
+    """The machine is in a new state."""
+
+    state: MachineState
+    reason: str = ""
+    build: int | None = None
+    kind: Literal["state"] = "state"
+
+
+@dataclass(frozen=True)
+class BuildBegan:
+    """The first line of a build is on its way."""
+
+    build: int
+    kind: Literal["began"] = "began"
+
+
+@dataclass(frozen=True)
+class BuildPaused:
+    """A build has been paused; `by_itself` when no person asked for it."""
+
+    build: int
+    reason: str
+    by_itself: bool
+    kind: Literal["paused"] = "paused"
+
+
+@dataclass(frozen=True)
+class BuildResumed:
+    build: int
+    kind: Literal["resumed"] = "resumed"
+
+
+@dataclass(frozen=True)
+class BuildEnded:
+    """A build is over: how, why, and how far it came (commands taken, planned seconds, mm of filament)."""
+
+    build: int
+    outcome: Outcome
+    reason: str
+    acknowledged: int
+    planned_done_s: float
+    filament_mm: float
+    kind: Literal["ended"] = "ended"
+
+
+@dataclass(frozen=True)
+class Noticed:
+    """Something people should know that changes no state."""
+
+    text: str
+    build: int | None = None
+    note: bool = False
+    """True for what is only worth knowing; False for what a person should look at."""
+    kind: Literal["noticed"] = "noticed"
+
+
+@dataclass(frozen=True)
+class Adjusted:
+    """A person changed something of a running build: what, in words, and who."""
+
+    build: int
+    text: str
+    by: str = ""
+    kind: Literal["adjusted"] = "adjusted"
+
+
+@dataclass(frozen=True)
+class Levelled:
+    """The machine said how level its bed is: heights in mm, rows from front to back."""
+
+    rows: tuple[tuple[float, ...], ...]
+    kind: Literal["levelled"] = "levelled"
+
+
+ControlEvent = StateChanged | BuildBegan | BuildPaused | BuildResumed | BuildEnded | Noticed | Adjusted | Levelled

@@ -1,0 +1,28 @@
+"""The ledger: each machine's states."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from sqlalchemy import (
+    BigInteger,
+    ForeignKey,
+    Index,
+    String,
+)
+from sqlalchemy.orm import Mapped, mapped_column
+
+from chronarch.records.base import Base, UtcTime
+
+
+class Ledger(Base):
+    """One machine in one state from `begin_at` up to `end_at`; the last interval ends in the year 9999."""
+
+    __tablename__ = "ledger"
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"))
+    state: Mapped[str] = mapped_column(String(12))
+    begin_at: Mapped[datetime] = mapped_column(UtcTime)
+    end_at: Mapped[datetime] = mapped_column(UtcTime)
+    build_id: Mapped[int | None] = mapped_column(ForeignKey("build.id"))
+    __table_args__ = (Index("ledger_of_machine", "machine_id", "end_at"),)

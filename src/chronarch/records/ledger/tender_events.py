@@ -1,0 +1,111 @@
+"""Writes what tenders tell of their machines into the records."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.control.events import (
+    Adjusted,
+    BuildBegan,
+    BuildEnded,
+    BuildPaused,
+    BuildResumed,
+    ControlEvent,
+    Levelled,
+    Noticed,
+    StateChanged,
+)
+from chronarch.core.machines.materials import grams
+from chronarch.core.machines.states import BUILD, BuildEvent, BuildState, MachineState, Outcome, WrongState, after
+from chronarch.records.control.tables import BuildChange, Tender
+from chronarch.records.ledger.intervals import enter_state
+from chronarch.records.machines import spools
+from chronarch.records.machines.tables import BedMesh, Machine
+from chronarch.records.notices.tables import Notice
+from chronarch.records.orders.tables import Build, Job
+
+
+async def commit_event(
+    db: AsyncSession, tender: str, epoch: str, sequence: int, machine: str, at: datetime, body: ControlEvent | None
+) -> bool:
+    """Apply an event of a tender at one of its machines and remember its number, in one transaction, committed here.
+    Without a `body` only the number is remembered. Returns False when it was applied before: then nothing changes."""
+    row = (await db.execute(select(Tender).where(Tender.name == tender).with_for_update())).scalar_one()
+    if row.epoch != epoch:
+        row.epoch, row.committed = epoch, 0
+    if sequence <= row.committed:
+        return False
+    row.committed = sequence
+    # The machine's row is locked before what refers to it is written, which would only share it and then want it all:
+    # with somebody waiting between, that is a deadlock.
+    own = select(Machine).where(Machine.name == machine, Machine.tender_id == row.id)
+    found = (await db.execute(own.with_for_update())).scalar_one_or_none()
+    if found is not None and body is not None:
+        await _apply(db, found, at, body)
+    await db.commit()
+    return True
+
+
+async def _apply(db: AsyncSession, machine: Machine, at: datetime, body: ControlEvent) -> None:
+    match body:
+        case StateChanged():
+            await enter_state(db, machine, at, body.state, body.reason, body.build)
+            if body.state is MachineState.DOWN:
+                _notice(db, machine, at, body.build, "alarm", f"{machine.name} is down: {body.reason}")
+        case BuildBegan():
+            build = await _step(db, body.build, BuildEvent.BEGIN)
+            if build:
+                build.started_at = at
+        case BuildPaused():
+            build = await _step(db, body.build, BuildEvent.PAUSE)
+            if build:
+                build.reason = body.reason[:300]
+                if body.by_itself:
+                    _notice(db, machine, at, body.build, "alarm", f"{machine.name} paused itself: {body.reason}")
+        case BuildResumed():
+            build = await _step(db, body.build, BuildEvent.RESUME)
+            if build:
+                build.reason = ""
+        case BuildEnded():
+            await _end(db, machine, at, body)
+        case Noticed():
+            _notice(db, machine, at, body.build, "note" if body.note else "alarm", f"{machine.name}: {body.text}")
+        case Adjusted():
+            if await db.get(Build, body.build) is not None:
+                db.add(BuildChange(build_id=body.build, at=at, text=body.text[:300], by=body.by[:120]))
+        case Levelled():
+            await db.merge(BedMesh(machine_id=machine.id, at=at, rows=[list(row) for row in body.rows]))
+
+
+async def _step(db: AsyncSession, number: int, event: BuildEvent) -> Build | None:
+    build = await db.get(Build, number)
+    if build is None:
+        return None
+    try:
+        build.state = after(BUILD, BuildState(build.state), event)
+    except WrongState:
+        return None
+    return build
+
+
+async def _end(db: AsyncSession, machine: Machine, at: datetime, body: BuildEnded) -> None:
+    build = await _step(db, body.build, BuildEvent.END)
+    if build is None:
+        return
+    job = await db.get_one(Job, build.job_id)
+    loaded = next((tool["material"] for tool in machine.tools), "")
+    build.outcome, build.reason, build.ended_at = body.outcome, body.reason[:300], at
+    build.acknowledged = body.acknowledged
+    build.grams = grams(job.requirement.get("material") or loaded, body.filament_mm)
+    await spools.use(db, machine, build.grams, at, build.id)
+    if body.outcome is Outcome.FAILED:
+        _notice(db, machine, at, build.id, "alarm", f"Build {build.id} on {machine.name} failed: {body.reason}")
+    else:
+        _notice(db, machine, at, build.id, "note", f"Build {build.id} on {machine.name} {body.outcome}.")
+
+
+def _notice(db: AsyncSession, machine: Machine, at: datetime, build: int | None, severity: str, text: str) -> None:
+    db.add(Notice(at=at, machine_id=machine.id, build_id=build, severity=severity, text=text))

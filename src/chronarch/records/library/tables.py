@@ -1,0 +1,134 @@
+"""Files, their contents and what was read of them; parts."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import (
+    JSON,
+    BigInteger,
+    Boolean,
+    Computed,
+    Float,
+    ForeignKey,
+    Index,
+    Integer,
+    String,
+    Text,
+    UniqueConstraint,
+)
+from sqlalchemy.orm import Mapped, mapped_column
+
+from chronarch.records.base import Base, UtcTime
+
+
+class Blob(Base):
+    """Bytes kept on disk by their content."""
+
+    __tablename__ = "blob"
+    sha256: Mapped[str] = mapped_column(String(64), primary_key=True)
+    size: Mapped[int] = mapped_column(BigInteger)
+
+
+class Folder(Base):
+    """A place in the library; its path is `a/b`, the library itself is the empty path and has no row."""
+
+    __tablename__ = "folder"
+    path: Mapped[str] = mapped_column(String(300), primary_key=True)
+
+
+class Part(Base):
+    """A thing the shop makes. `shape` tells of its reference model: blob, name, kind, size in mm."""
+
+    __tablename__ = "part"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(200), unique=True)
+    notes: Mapped[str] = mapped_column(Text, default="")
+    shape: Mapped[dict[str, Any] | None] = mapped_column(JSON)
+    added_at: Mapped[datetime] = mapped_column(UtcTime)
+    added_by: Mapped[str] = mapped_column(String(120))
+
+
+class File(Base):
+    """A sliced file by name; what it holds is its newest revision. A name is free again once its file is binned."""
+
+    __tablename__ = "file"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(200))
+    folder: Mapped[str] = mapped_column(String(300), default="")
+    notes: Mapped[str] = mapped_column(Text, default="")
+    tags: Mapped[list[str]] = mapped_column(JSON, default=list)
+    part_id: Mapped[int | None] = mapped_column(ForeignKey("part.id"))
+    newest: Mapped[int] = mapped_column(Integer, default=1)
+    """The number of the newest revision."""
+    pieces: Mapped[int] = mapped_column(Integer, default=1)
+    """How many parts one build of it yields."""
+    added_at: Mapped[datetime] = mapped_column(UtcTime)
+    added_by: Mapped[str] = mapped_column(String(120))
+    binned_at: Mapped[datetime | None] = mapped_column(UtcTime)
+    binned_by: Mapped[str] = mapped_column(String(120), default="")
+    emptied: Mapped[bool] = mapped_column(Boolean, default=False)
+    """Deleted for good; the row stays because builds were made of it."""
+    live_name: Mapped[str | None] = mapped_column(
+        String(200), Computed("if(binned_at is null, name, null)", persisted=True)
+    )
+    __table_args__ = (UniqueConstraint("live_name", name="one_file_a_name"),)
+
+
+class Revision(Base):
+    """One content of a file; `how` says in words how it came about."""
+
+    __tablename__ = "revision"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    file_id: Mapped[int] = mapped_column(ForeignKey("file.id"))
+    number: Mapped[int] = mapped_column(Integer)
+    sha256: Mapped[str] = mapped_column(ForeignKey("blob.sha256"))
+    how: Mapped[str] = mapped_column(String(300), default="")
+    added_at: Mapped[datetime] = mapped_column(UtcTime)
+    added_by: Mapped[str] = mapped_column(String(120))
+    __table_args__ = (UniqueConstraint("file_id", "number", name="one_revision_a_number"),)
+
+
+class ContentReading(Base):
+    """What a content says for one model (empty: the reference figures, while the shop has no model)."""
+
+    __tablename__ = "content_reading"
+    sha256: Mapped[str] = mapped_column(ForeignKey("blob.sha256"), primary_key=True)
+    model: Mapped[str] = mapped_column(String(60), primary_key=True)
+    planned_s: Mapped[float] = mapped_column(Float(53))
+    figures: Mapped[dict[str, Any]] = mapped_column(JSON)
+    plan: Mapped[dict[str, Any]] = mapped_column(JSON, deferred=True)
+
+
+class Arrival(Base):
+    """A file that has arrived and is being read, or was refused and why. `wish` is what was asked with it."""
+
+    __tablename__ = "arrival"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(200))
+    sha256: Mapped[str] = mapped_column(String(64))
+    size: Mapped[int] = mapped_column(BigInteger)
+    state: Mapped[str] = mapped_column(String(10))
+    problem: Mapped[str] = mapped_column(Text, default="")
+    wish: Mapped[dict[str, Any]] = mapped_column(JSON)
+    file_id: Mapped[int | None] = mapped_column(ForeignKey("file.id"))
+    job_id: Mapped[int | None] = mapped_column(Integer)
+    new: Mapped[bool] = mapped_column(Boolean, default=False)
+    tries: Mapped[int] = mapped_column(Integer, default=0)
+    """How often its reading was begun."""
+    added_at: Mapped[datetime] = mapped_column(UtcTime)
+    added_by: Mapped[str] = mapped_column(String(120))
+    __table_args__ = (Index("arrival_state", "state"),)
+
+
+class Overruling(Base):
+    """A person lets a content run on a model although a preflight's rule refuses it."""
+
+    __tablename__ = "overruling"
+    sha256: Mapped[str] = mapped_column(ForeignKey("blob.sha256"), primary_key=True)
+    model: Mapped[str] = mapped_column(String(60), primary_key=True)
+    rule: Mapped[str] = mapped_column(String(40), primary_key=True)
+    reason: Mapped[str] = mapped_column(String(300))
+    at: Mapped[datetime] = mapped_column(UtcTime)
+    by: Mapped[str] = mapped_column(String(120))

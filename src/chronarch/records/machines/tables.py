@@ -1,0 +1,107 @@
+"""Models, machines, spools, readings and bed meshes."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import (
+    JSON,
+    Boolean,
+    Float,
+    ForeignKey,
+    Index,
+    Integer,
+    String,
+    UniqueConstraint,
+)
+from sqlalchemy.orm import Mapped, mapped_column
+
+from chronarch.records.base import Base, UtcTime
+
+
+class Model(Base):
+    __tablename__ = "model"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(60), unique=True)
+    spec: Mapped[dict[str, Any]] = mapped_column(JSON)
+
+
+class Machine(Base):
+    __tablename__ = "machine"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(60), unique=True)
+    model_id: Mapped[int] = mapped_column(ForeignKey("model.id"))
+    tender_id: Mapped[int] = mapped_column(ForeignKey("tender.id"))
+    link: Mapped[str] = mapped_column(String(300))
+    device: Mapped[str] = mapped_column(String(400), unique=True)
+    """The device behind the address, so that no two machines share it."""
+    camera: Mapped[str] = mapped_column(String(300), default="")
+    intake: Mapped[str] = mapped_column(String(10))
+    tools: Mapped[list[dict[str, Any]]] = mapped_column(JSON)
+    state: Mapped[str] = mapped_column(String(12))
+    since: Mapped[datetime] = mapped_column(UtcTime)
+    reason: Mapped[str] = mapped_column(String(300), default="")
+    site: Mapped[str] = mapped_column(String(60), default="")
+    place: Mapped[str] = mapped_column(String(40), default="")
+    """Its place in the room, for example `A2`."""
+    pools: Mapped[list[str]] = mapped_column(JSON, default=list)
+    tags: Mapped[list[str]] = mapped_column(JSON, default=list)
+    releases_left: Mapped[int] = mapped_column(Integer, default=0)
+    """How many parts in a row it may still release while nobody is there."""
+    release_stuck: Mapped[str] = mapped_column(String(300), default="")
+    """Why it could not release its last part; empty when it could, or was not asked."""
+
+
+class Spool(Base):
+    """One reel in one colour. On a tool of a machine, or on the shelf."""
+
+    __tablename__ = "spool"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    material: Mapped[str] = mapped_column(String(60))
+    colour: Mapped[str] = mapped_column(String(60))
+    grams_full: Mapped[float] = mapped_column(Float(53))
+    grams_left: Mapped[float] = mapped_column(Float(53))
+    machine_id: Mapped[int | None] = mapped_column(ForeignKey("machine.id"))
+    tool: Mapped[int | None] = mapped_column(Integer)
+    place: Mapped[str] = mapped_column(String(60), default="")
+    finished: Mapped[bool] = mapped_column(Boolean, default=False)
+    added_at: Mapped[datetime] = mapped_column(UtcTime)
+    __table_args__ = (UniqueConstraint("machine_id", "tool", name="one_spool_a_tool"),)
+
+
+class SpoolChange(Base):
+    """What was taken from a spool, or what weighing showed."""
+
+    __tablename__ = "spool_change"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    spool_id: Mapped[int] = mapped_column(ForeignKey("spool.id"))
+    at: Mapped[datetime] = mapped_column(UtcTime)
+    grams: Mapped[float] = mapped_column(Float(53))
+    """By how many grams it changed."""
+    text: Mapped[str] = mapped_column(String(300))
+    by: Mapped[str] = mapped_column(String(120))
+    __table_args__ = (Index("change_of_spool", "spool_id"),)
+
+
+class Reading(Base):
+    """Heat over time, °C."""
+
+    __tablename__ = "reading"
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"), primary_key=True)
+    at: Mapped[datetime] = mapped_column(UtcTime, primary_key=True)
+    nozzle_c: Mapped[float | None] = mapped_column(Float)
+    nozzle_asked_c: Mapped[float | None] = mapped_column(Float)
+    bed_c: Mapped[float | None] = mapped_column(Float)
+    bed_asked_c: Mapped[float | None] = mapped_column(Float)
+    chamber_c: Mapped[float | None] = mapped_column(Float)
+    chamber_asked_c: Mapped[float | None] = mapped_column(Float)
+
+
+class BedMesh(Base):
+    """How level a machine's bed was: rows of heights in mm, from front to back."""
+
+    __tablename__ = "level_map"
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"), primary_key=True)
+    at: Mapped[datetime] = mapped_column(UtcTime, primary_key=True)
+    rows: Mapped[list[list[float]]] = mapped_column(JSON)

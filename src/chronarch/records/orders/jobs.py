@@ -1,0 +1,107 @@
+"""Jobs: their quantities, the queue, and views of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from pydantic import ValidationError
+from sqlalchemy import case, func, select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.orders.quantities import JobQuantities
+from chronarch.core.orders.states import Verdict
+from chronarch.records.library.tables import File, Part
+from chronarch.records.orders.tables import Build, Job
+from chronarch.wire.orders import jobs as ww
+
+
+async def copies_of(db: AsyncSession, jobs: Iterable[Job]) -> dict[int, JobQuantities]:
+    """The copies of each job, by job number."""
+    wanted = {job.id: (job.copies, job.from_stock) for job in jobs}
+    if not wanted:
+        return {}
+    rows = await db.execute(
+        select(
+            Build.job_id,
+            func.sum(case((Build.verdict == Verdict.GOOD, func.coalesce(Build.good_pieces, Build.pieces)), else_=0)),
+            func.sum(case((Build.verdict.is_(None), Build.pieces), else_=0)),
+        )
+        .where(Build.job_id.in_(wanted))
+        .group_by(Build.job_id)
+    )
+    counts = {job: (int(good), int(active)) for job, good, active in rows}
+    found = {}
+    for job, (copies, stock) in wanted.items():
+        good, active = counts.get(job, (0, 0))
+        found[job] = JobQuantities(copies, good + stock, active)
+    return found
+
+
+async def names_of(db: AsyncSession, jobs: Iterable[int]) -> dict[int, str]:
+    """What each job makes: the name of its part, else of its file."""
+    query = (
+        select(Job.id, func.coalesce(Part.name, File.name))
+        .outerjoin(Part, Part.id == Job.part_id)
+        .outerjoin(File, File.id == Job.file_id)
+        .where(Job.id.in_(set(jobs)))
+    )
+    return {number: name for number, name in await db.execute(query)}
+
+
+def select_waiting() -> Any:
+    """Jobs that are neither held nor withdrawn and have pieces that nobody makes yet."""
+    yields = func.coalesce(Build.good_pieces, Build.pieces)
+    provided = (
+        select(Build.job_id, func.sum(yields).label("pieces"))
+        .where(func.coalesce(Build.verdict, Verdict.GOOD) != Verdict.SCRAP)
+        .group_by(Build.job_id)
+        .subquery()
+    )
+    return (
+        select(Job)
+        .outerjoin(provided, provided.c.job_id == Job.id)
+        .where(~Job.held, ~Job.withdrawn, Job.copies > Job.from_stock + func.coalesce(provided.c.pieces, 0))
+    )
+
+
+def requirement_of(job: Job) -> tuple[ww.Requirement, str]:
+    """What a job needs, and why the records do not say it. In that case it needs nothing and must not be planned."""
+    try:
+        return ww.Requirement.model_validate(job.requirement), ""
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(map(str, first["loc"]))
+        return ww.Requirement(), f"what job {job.id} needs cannot be read ({where}: {first['msg']}); say it again"
+
+
+def job_wire(
+    job: Job, name: str, revision: int | None, planned_s: float, copies: JobQuantities, pieces: int = 1
+) -> ww.Job:
+    """`name` is that of the file or the part; `planned_s` is of one build, which yields `pieces`."""
+    return ww.Job(
+        id=job.id,
+        file=name,
+        file_id=job.file_id,
+        part_id=job.part_id,
+        revision=revision,
+        pinned=job.pinned is not None,
+        copies=job.copies,
+        good=copies.good,
+        building=copies.building,
+        waiting=copies.waiting,
+        state=copies.state(held=job.held, withdrawn=job.withdrawn),
+        requirement=requirement_of(job)[0],
+        created_at=job.created_at,
+        created_by=job.created_by,
+        planned_s=planned_s,
+        pieces=pieces,
+        from_stock=job.from_stock,
+        order=job.order_id,
+        priority=job.priority,
+        due=job.due_at,
+        not_before=job.not_before,
+        top=job.top,
+        note=job.note,
+        tags=job.tags,
+    )

@@ -1,0 +1,40 @@
+"""Builds under way: finding one, and having its machine do something."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.machines.states import BuildState
+from chronarch.records import tables as t
+from chronarch.records.orders.builds import build_wire, select_builds
+from chronarch.service.context import ServiceContext
+from chronarch.service.machines.fleet import Fleet, FleetMachine
+from chronarch.service.problems import ApiProblem
+from chronarch.wire.control.upstream import CommandName
+from chronarch.wire.orders import builds as w
+
+
+async def find_build(db: AsyncSession, number: int) -> Any:
+    row = (await db.execute(select_builds().where(t.Build.id == number))).first()
+    if row is None:
+        raise ApiProblem(404, f"There is no build {number}; `chronarch builds list` shows the newest.")
+    return row
+
+
+async def running(context: ServiceContext, fleet: Fleet, number: int, what: str) -> tuple[t.Build, FleetMachine]:
+    """A build that has not ended, and its machine. Raises ApiProblem (404, 409)."""
+    async with context.sessions() as db:
+        row = await find_build(db, number)
+    if row[0].state == BuildState.ENDED:
+        raise ApiProblem(409, f"Build {number} has ended; there is nothing to {what}.")
+    return row[0], fleet.find(row[1])
+
+
+async def have_done(context: ServiceContext, fleet: Fleet, number: int, deed: CommandName, **more: Any) -> w.Build:
+    """Have the machine of a build do something. Returns the build as it is afterwards."""
+    _, known = await running(context, fleet, number, deed.replace("_", " "))
+    await fleet.command(known, deed, build=number, **more)
+    async with context.sessions() as db:
+        return build_wire(await find_build(db, number))

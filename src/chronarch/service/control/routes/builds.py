@@ -1,0 +1,175 @@
+"""Having a machine do something with the build under way."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+from sqlalchemy import select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.bounds import Counted, Named, Number
+from chronarch.records import tables as t
+from chronarch.records.orders.builds import build_wire, select_builds
+from chronarch.service.context import Context, ServiceContext
+from chronarch.service.control.builds import have_done, running
+from chronarch.service.control.leave_out import edited_content, skip_plan, time_plan_of
+from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.library.content_store import TheContentStore
+from chronarch.service.library.readers import TheContentReaders
+from chronarch.service.machines.fleet import TheFleet
+from chronarch.service.permissions import Operator, Reader
+from chronarch.service.problems import ApiProblem, TooLateProblem
+from chronarch.wire.common import ReasonGiven
+from chronarch.wire.control import actions as w
+from chronarch.wire.control.upstream import EditedFile
+from chronarch.wire.gcode import WirePlan
+from chronarch.wire.orders.builds import Build
+
+router = APIRouter(tags=["builds"], route_class=RetryingRoute)
+
+
+@router.post("/builds/{number:record}/pause")
+async def pause(number: Number, because: ReasonGiven, who: Operator, context: Context, fleet: TheFleet) -> Build:
+    """Stop feeding at the next line, lift and park. Answers once the machine stands."""
+    return await have_done(
+        context, fleet, number, "pause", reason=because.reason or f"asked for by {who.signature}", by=who.signature
+    )
+
+
+@router.post("/builds/{number:record}/resume")
+async def resume(number: Number, who: Operator, context: Context, fleet: TheFleet) -> Build:
+    """End a pause; the build goes on with the very next line."""
+    return await have_done(context, fleet, number, "resume", by=who.signature)
+
+
+@router.post("/builds/{number:record}/stop")
+async def stop(number: Number, because: ReasonGiven, who: Operator, context: Context, fleet: TheFleet) -> Build:
+    """End a build for good: heaters off, head parked, bed presented."""
+    return await have_done(
+        context, fleet, number, "stop", reason=because.reason or f"asked for by {who.signature}", by=who.signature
+    )
+
+
+TRIES = 3
+
+
+# Running builds ----------------------------------------------------------------------------------------------------
+
+
+@router.put("/builds/{number:record}/pauses/{layer:record}")
+async def pause_before(number: Number, layer: Counted, who: Operator, context: Context, fleet: TheFleet) -> Build:
+    """Pause once everything below a layer is laid. 0 means once the present layer is laid."""
+    return await have_done(context, fleet, number, "pause_before", layer=layer, by=who.signature)
+
+
+@router.delete("/builds/{number:record}/pauses/{layer:record}")
+async def no_pause_before(number: Number, layer: Counted, who: Operator, context: Context, fleet: TheFleet) -> Build:
+    """Take back a pause before a layer."""
+    return await have_done(context, fleet, number, "no_pause_before", layer=layer, by=who.signature)
+
+
+@router.post("/builds/{number:record}/filament-change")
+async def filament_change(
+    number: Number, because: ReasonGiven, who: Operator, context: Context, fleet: TheFleet
+) -> Build:
+    """Pause for a filament change. Then `unload`, `load` and `purge` are done at the machine, and the build is
+    resumed."""
+    reason = because.reason or f"filament change asked for by {who.signature}"
+    return await have_done(context, fleet, number, "change_filament", reason=reason, by=who.signature)
+
+
+@router.get("/builds/{number:record}/changes")
+async def changes(number: Number, who: Reader, context: Context) -> list[w.BuildChange]:
+    """What people changed during a build, oldest first."""
+    query = select(t.BuildChange).where(t.BuildChange.build_id == number).order_by(t.BuildChange.id)
+    async with context.sessions() as db:
+        return [w.BuildChange(at=row.at, text=row.text, by=row.by) for row in (await db.execute(query)).scalars()]
+
+
+@router.post("/builds/{number:record}/skip/preview")
+async def preview_skip(
+    number: Number,
+    order: w.SkipRequest,
+    who: Operator,
+    context: Context,
+    fleet: TheFleet,
+    store: TheContentStore,
+    readers: TheContentReaders,
+) -> w.SkipPlan:
+    """What leaving objects out from the next layer on would mean. Nothing is changed."""
+    build, known = await running(context, fleet, number, "leave out")
+    told, _, _ = await skip_plan(context, store, readers, build, known, order.objects)
+    return told
+
+
+@router.post("/builds/{number:record}/skip")
+async def skip(
+    number: Number,
+    order: w.SkipRequest,
+    who: Operator,
+    context: Context,
+    fleet: TheFleet,
+    store: TheContentStore,
+    readers: TheContentReaders,
+) -> w.SkipPlan:
+    """Leave objects out of a running build from the next layer on. Everything else on the bed is laid as before."""
+    build, known = await running(context, fleet, number, "leave out")
+    lead_s = 0.0
+    for more in reversed(range(TRIES)):
+        began = context.clock.now()
+        told, wish, skips = await skip_plan(context, store, readers, build, known, order.objects, lead_s)
+        try:
+            await fleet.command(known, "skip", build=number, skip=wish, by=who.signature)
+        except TooLateProblem:
+            if not more:
+                raise
+            lead_s = 2 * (lead_s + (context.clock.now() - began).total_seconds())
+            continue
+        await _keep_skips(context, number, skips, wish.sha256)
+        return told
+    raise AssertionError("unreachable")
+
+
+@router.delete("/builds/{number:record}/skip/{name}")
+async def undo_skip(
+    number: Number,
+    name: Named,
+    who: Operator,
+    context: Context,
+    fleet: TheFleet,
+    store: TheContentStore,
+    readers: TheContentReaders,
+) -> Build:
+    """Lay an object after all. This is possible until the layer begins from which it would be missing."""
+    build, known = await running(context, fleet, number, "undo")
+    mine = [s for s in build.skips if s["object"] == name]
+    if not mine:
+        raise ApiProblem(404, f"{name!r} has not been left out of build {number}.")
+    skips = [s for s in build.skips if s["object"] != name]
+    sha256 = build.sha256
+    async with context.sessions() as db:
+        present = await time_plan_of(db, build.fed_sha256 or sha256, known)
+        plan = await time_plan_of(db, sha256, known)
+    if skips:
+        sha256, _, plan = await edited_content(context, store, readers, build.sha256, known, skips)
+    from_command = present.layers[int(mine[0]["from_layer"]) - 1]
+    wish = EditedFile(
+        sha256=sha256, plan=WirePlan.of(plan), from_command=from_command, text=f"{name} is laid after all"
+    )
+    await fleet.command(known, "skip", build=number, skip=wish, by=who.signature)
+    return await _keep_skips(context, number, skips, sha256 if skips else None)
+
+
+async def _keep_skips(
+    context: ServiceContext, number: int, skips: list[dict[str, object]], sha256: str | None
+) -> Build:
+    async with context.sessions() as db:
+        await db.execute(update(t.Build).where(t.Build.id == number).values(skips=skips, fed_sha256=sha256))
+        await db.commit()
+        wire = await _wire(db, number)
+    context.changes.tell("builds")
+    return wire
+
+
+async def _wire(db: AsyncSession, number: int) -> Build:
+    row = (await db.execute(select_builds().where(t.Build.id == number))).one()
+    return build_wire(row)

@@ -1,0 +1,112 @@
+"""Having a machine do something by hand."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Body, Query
+from sqlalchemy import select
+
+from chronarch.core.bounds import Named
+from chronarch.core.control import actions as h
+from chronarch.core.control.action_wording import adjustment
+from chronarch.core.machines.bed_mesh import BedMesh
+from chronarch.core.machines.states import WORKING, MachineState
+from chronarch.records import tables as t
+from chronarch.service.context import Context
+from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.machines.fleet import Fleet, FleetMachine, TheFleet
+from chronarch.service.permissions import Operator, Principal, Reader
+from chronarch.service.problems import ApiProblem
+from chronarch.wire.access import Scope
+from chronarch.wire.common import RequestDone
+from chronarch.wire.control import actions as w
+from chronarch.wire.machines.bed_mesh import BedLevel
+from chronarch.wire.machines.machine import OutOfWork
+
+router = APIRouter(tags=["machines"], route_class=RetryingRoute)
+HANDS_WITHIN_S = 310.0
+
+
+@router.post("/machines/{name}/take-out")
+async def take_out(name: Named, order: OutOfWork, who: Operator, fleet: TheFleet) -> RequestDone:
+    """Take an idle machine out of work (state `service`)."""
+    known = fleet.find(name)
+    await fleet.command(known, "take_out", reason=order.reason or f"taken out by {who.signature}")
+    return RequestDone(text=f"{known.row.name} is in service.")
+
+
+@router.post("/machines/{name}/put-back")
+async def put_back(name: Named, who: Operator, fleet: TheFleet) -> RequestDone:
+    """Give a machine back to work after service or a fault."""
+    known = fleet.find(name)
+    await fleet.command(known, "put_back")
+    return RequestDone(text=f"{known.row.name} is back.")
+
+
+@router.post("/machines/{name}/emergency-stop")
+async def emergency_stop(name: Named, who: Operator, fleet: TheFleet) -> RequestDone:
+    """Halt a machine before everything else. Its build is lost."""
+    known = fleet.find(name)
+    await fleet.command(known, "emergency")
+    return RequestDone(text=f"{known.row.name} was halted.")
+
+
+@router.post("/machines/{name}/do")
+async def do(name: Named, action: Annotated[w.Action, Body()], who: Operator, fleet: TheFleet) -> w.ActionDone:
+    """Have a machine do something. Answers once the machine has done it. While a build runs, only actions meant for a
+    running build are possible. Sending a line, or running a guarded sequence, needs the right to maintain."""
+    known = fleet.find(name)
+    _may(action, known, who)
+    h.check(action, known.model.core(), standing(fleet, known))
+    reply = await fleet.command(known, "act", HANDS_WITHIN_S, action=action, by=who.signature)
+    return w.ActionDone(text=f"{known.row.name}: {adjustment(action)}.", said=reply.said)
+
+
+def _may(action: h.Action, known: FleetMachine, who: Principal) -> None:
+    """Raises ApiProblem (403) when this takes more than the right to operate."""
+    deep = isinstance(action, h.SendLine)
+    if isinstance(action, h.RunSequence):
+        deep = h.find_sequence(known.model.core(), action.sequence).guarded
+    if deep and not who.may(Scope.MAINTAIN):
+        what = "Sending lines" if isinstance(action, h.SendLine) else "This sequence"
+        raise ApiProblem(403, f"{what} needs the right to maintain; {who.name} may {who.scope}.")
+
+
+def standing(fleet: Fleet, known: FleetMachine) -> h.MachineSituation:
+    """What `actions.check` must know of a machine, from what was last heard of it."""
+    sample = known.sample
+    if sample is None or not fleet.reachable(known):
+        raise ApiProblem(503, f"The tender {known.tender} of {known.row.name} is not connected; try again when it is.")
+    state = MachineState(known.row.state)
+    moment = (
+        h.Activity.PAUSED
+        if state is MachineState.PAUSED
+        else h.Activity.BUILDING
+        if state in WORKING
+        else h.Activity.FREE
+    )
+    nozzle = sample.reading.nozzle.measured_c if sample.reading else None
+    laden = known.brief is not None or known.row.state in (MachineState.COOLING, MachineState.UNCLEARED)
+    return h.MachineSituation(moment, nozzle, sample.hands.position_mm, laden)
+
+
+@router.get("/machines/{name}/level-maps")
+async def level_maps(
+    name: Named, who: Reader, context: Context, fleet: TheFleet, limit: Annotated[int, Query(ge=1, le=100)] = 20
+) -> list[BedLevel]:
+    """How level the bed was, newest first."""
+    known = fleet.find(name)
+    query = select(t.BedMesh).where(t.BedMesh.machine_id == known.row.id).order_by(t.BedMesh.at.desc()).limit(limit)
+    async with context.sessions() as db:
+        rows = (await db.execute(query)).scalars().all()
+    found = []
+    for row in rows:
+        measured = BedMesh(tuple(tuple(r) for r in row.rows))
+        found.append(
+            BedLevel(
+                at=row.at, rows=row.rows, range_mm=measured.range_mm, mean_mm=measured.mean_mm,
+                deviation_mm=measured.deviation_mm,
+            )
+        )  # fmt: skip
+    return found

@@ -1,0 +1,299 @@
+"""The tenders' side of the service: one WebSocket a tender."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import logging
+from contextlib import suppress
+from dataclasses import dataclass
+from datetime import datetime
+
+from fastapi import APIRouter, WebSocket, WebSocketDisconnect
+from pydantic import ValidationError
+from sqlalchemy import func, select, update
+from sqlalchemy.exc import SQLAlchemyError
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.control.events import ControlEvent, Noticed
+from chronarch.core.machines.states import BuildState, MachineState
+from chronarch.records import tables as t
+from chronarch.records.database import away
+from chronarch.records.ledger.tender_events import commit_event
+from chronarch.service.context import ServiceContext, part_of
+from chronarch.service.http.open_connections import OpenConnections
+from chronarch.service.machines.fleet import Connection, Fleet, FleetMachine
+from chronarch.service.machines.heat_log import HeatLog
+from chronarch.service.machines.learned_paces import LearnedPaces
+from chronarch.service.permissions import Principal, identify
+from chronarch.service.problems import ApiProblem
+from chronarch.wire.access import Scope
+from chronarch.wire.control.upstream import (
+    Assign,
+    Committed,
+    Event,
+    Hello,
+    MachineConfig,
+    OpenBuild,
+    Reply,
+    Sample,
+    Welcome,
+    from_tender,
+)
+from chronarch.wire.gcode import WirePlan
+
+HELLO_WITHIN_S = 10
+TOLD, MOST_REFUSED = 5, 100
+"""Of one connection: how many messages that cannot be understood are logged, and after how many it is closed."""
+REFUSED, NOT_UNDERSTOOD, HELD = 4401, 4400, 4409
+
+log = logging.getLogger("chronarch.upstream")
+router = APIRouter()
+
+
+async def config_of(db: AsyncSession, known: FleetMachine, pace: float = 1.0) -> MachineConfig:
+    """A machine as its tender should know it, with its open build. `pace` is the learned pace of its model."""
+    fed = func.coalesce(t.Build.fed_sha256, t.Build.sha256)
+    found = (
+        await db.execute(
+            select(t.Build, t.File.name, t.ContentReading.plan, t.Blob.size)
+            .join(t.File, t.File.id == t.Build.file_id)
+            .join(t.Blob, t.Blob.sha256 == fed)
+            .join(
+                t.ContentReading,
+                (t.ContentReading.sha256 == fed) & (t.ContentReading.model == known.model.name),
+            )
+            .where(t.Build.open_machine == known.row.id)
+        )
+    ).first()
+    order = None
+    if found is not None:
+        build, name, plan, size = found
+        order = OpenBuild(
+            build=build.id,
+            sha256=build.fed_sha256 or build.sha256,
+            size=size,
+            file=name,
+            job=build.job_id,
+            copy_number=build.copy_number,
+            plan=WirePlan.model_validate(plan),
+            pace=pace,
+            begun=build.started_at is not None,
+            ended=build.state == BuildState.ENDED,
+            started_at=build.started_at,
+        )
+    return MachineConfig(
+        machine=known.row.name,
+        link=known.row.link,
+        camera=known.row.camera,
+        model=known.model,
+        state=MachineState(known.row.state),
+        reason=known.row.reason,
+        order=order,
+    )
+
+
+@router.websocket("/api/tender")
+async def tender(socket: WebSocket) -> None:
+    """A tender's connection: hello and welcome, then events, samples and replies one way, commands the other."""
+    context = part_of(socket, ServiceContext)
+    await socket.accept()
+    try:
+        who = await identify(context, socket)
+        if who.scope is not Scope.TENDER:
+            raise ApiProblem(403, "This key is not a tender's.")
+        async with asyncio.timeout(HELLO_WITHIN_S):
+            hello = from_tender.validate_json(await socket.receive_text())
+        if not isinstance(hello, Hello):
+            raise ApiProblem(400, "The first message must be hello.")
+        await TenderSession(part_of(socket, TenderRoom), socket, who, hello).run()
+    except ApiProblem as error:
+        await _close(socket, {409: HELD, 400: NOT_UNDERSTOOD}.get(error.status, REFUSED), str(error))
+    except ValidationError as error:
+        await _close(socket, NOT_UNDERSTOOD, f"A message was not understood: {error.errors()[0]['msg']}")
+    except SQLAlchemyError as error:
+        log.warning("a tender was sent away, the database does not answer: %s", str(error).splitlines()[0])
+        await _close(socket, 1013, "The database does not answer; come back in a moment.")
+    except TimeoutError:
+        await _close(socket, NOT_UNDERSTOOD, f"Nothing was said for {HELLO_WITHIN_S} s.")
+    except KeyError:
+        await _close(socket, NOT_UNDERSTOOD, "Bytes came where text belongs.")
+    except WebSocketDisconnect:
+        pass
+
+
+async def _close(socket: WebSocket, code: int, reason: str) -> None:
+    with suppress(RuntimeError, WebSocketDisconnect):
+        await socket.close(code, reason[:120])
+
+
+@dataclass
+class TenderRoom:
+    """What a tender's connection works with."""
+
+    context: ServiceContext
+    fleet: Fleet
+    paces: LearnedPaces
+    heat_log: HeatLog
+    connections: OpenConnections
+
+
+class TenderSession:
+    """One tender's connection, from hello on."""
+
+    def __init__(self, room: TenderRoom, socket: WebSocket, who: Principal, hello: Hello) -> None:
+        self._room, self._context, self._fleet = room, room.context, room.fleet
+        self._who = who
+        self._socket = socket
+        self._hello = hello
+        self._sending = asyncio.Lock()
+        self._refused = 0
+        self._heard: asyncio.Queue[Event | Reply] = asyncio.Queue(10_000)
+        self._connection = Connection(
+            hello.tender,
+            self._send,
+            self._configure,
+            epoch=hello.epoch,
+            place=hello.place,
+            since=room.context.clock.real_now(),
+        )
+
+    async def _send(self, text: str) -> None:
+        async with self._sending:
+            await self._socket.send_text(text)
+
+    async def _config(self, db: AsyncSession, known: FleetMachine) -> MachineConfig:
+        return await config_of(db, known, await self._room.paces.of(db, known.model.name))
+
+    async def _configure(self, db: AsyncSession, known: FleetMachine) -> None:
+        await self._send(Assign(config=await self._config(db, known)).model_dump_json())
+
+    async def run(self) -> None:
+        holder = self._fleet.connections.get(self._hello.tender)
+        if holder is not None and holder.epoch != self._hello.epoch:
+            since = f" since {holder.since:%H:%M:%S} UTC" if holder.since else ""
+            raise ApiProblem(409, f"{self._hello.tender} is here already: {holder.place}{since}")
+        async with self._context.sessions() as db:
+            row = (await db.execute(select(t.Tender).where(t.Tender.name == self._hello.tender))).scalar_one_or_none()
+            if row is None:
+                raise ApiProblem(404, f"There is no tender named {self._hello.tender}; add its machines first.")
+            await self._bind(db, row.name)
+            await self._fleet.load(db)
+            mine = [known for known in self._fleet.all() if known.tender == row.name]
+            configs = [await self._config(db, known) for known in mine]
+            committed = row.committed if row.epoch == self._hello.epoch else 0
+        await self._send(Welcome(committed=committed, configs=configs).model_dump_json())
+        self._fleet.connections[row.name] = self._connection
+        applying = asyncio.create_task(self._apply_forever())
+        closing: set[asyncio.Task[None]] = set()
+
+        def close() -> None:
+            closing.add(asyncio.create_task(_close(self._socket, REFUSED, "This key was revoked.")))
+
+        try:
+            for known in mine:
+                self._fleet.publish(known)
+            self._context.changes.wake("tenders")
+            with self._room.connections.held(self._who, close):
+                while True:
+                    await self._take(await self._socket.receive_text())
+        finally:
+            applying.cancel()
+            for waiting in self._connection.waiting.values():
+                if not waiting.done():
+                    waiting.set_result(Reply(id="", problem="its tender went away before it answered"))
+            if self._fleet.connections.get(row.name) is self._connection:
+                del self._fleet.connections[row.name]
+                for known in mine:
+                    self._fleet.publish(known)
+
+    async def _bind(self, db: AsyncSession, tender: str) -> None:
+        """Bind a key to the tender that it greets as first. Raises ApiProblem (403) when it is bound to another."""
+        mine = update(t.Key).where(t.Key.id == self._who.key, t.Key.tender.is_(None)).values(tender=tender)
+        await db.execute(mine)
+        await db.commit()
+        bound = (await db.execute(select(t.Key.tender).where(t.Key.id == self._who.key))).scalar_one()
+        if bound != tender:
+            raise ApiProblem(403, f"This key is the tender {bound}'s; make another for {tender}.")
+
+    async def _take(self, text: str) -> None:
+        """Handle one message. Raises ApiProblem (400) when too many could not be understood."""
+        try:
+            message = from_tender.validate_json(text)
+        except ValidationError as error:
+            await self._refuse(text, error)
+            return
+        match message:
+            case Event() | Reply():
+                await self._heard.put(message)
+            case Sample():
+                known = self._fleet.take_sample(message, self._hello.tender)
+                if known is not None:
+                    self._room.heat_log.take(message)
+            case Hello():
+                raise ApiProblem(400, "hello comes once.")
+
+    async def _refuse(self, text: str, error: ValidationError) -> None:
+        """Replace an event that cannot be understood by a notice, so that later events can be committed; drop a sample
+        or reply."""
+        first = error.errors()[0]
+        why = f"{'.'.join(map(str, first['loc']))}: {first['msg']}"[:200]
+        self._count_refused(f"what it said was not understood ({why})")
+        if self._refused > MOST_REFUSED:
+            raise ApiProblem(400, "Too much of what it says cannot be understood.")
+        with suppress(ValueError, KeyError, TypeError):
+            said = json.loads(text)
+            if said["kind"] == "event":
+                body = Noticed(f"what the tender told of it could not be understood ({why})")
+                at = self._context.clock.now()
+                await self._heard.put(Event(sequence=said["sequence"], machine=said["machine"], at=at, body=body))
+
+    async def _apply_forever(self) -> None:
+        """Commit events in order and acknowledge each; while the database is away, wait for it. A reply keeps its place
+        among them, so that whoever asked finds the records as the machine is."""
+        while True:
+            event = await self._heard.get()
+            if isinstance(event, Reply):
+                waiting = self._connection.waiting.get(event.id)
+                if waiting is not None and not waiting.done():
+                    waiting.set_result(event)
+                continue
+            await self._commit(event)
+            with suppress(Exception):
+                await self._send(Committed(sequence=event.sequence).model_dump_json())
+
+    async def _commit(self, event: Event) -> None:
+        """Record an event. If it cannot be recorded, record a notice in its place; if that fails too, only its
+        number."""
+        at, waited = event.at, False
+        body: ControlEvent | None = event.body
+        while True:
+            try:
+                await self._apply(event.sequence, event.machine, at, body)
+                return
+            except Exception as error:
+                first = str(error).splitlines()[0] if str(error) else type(error).__name__
+                if away(error) or isinstance(error, OSError):
+                    if not waited:
+                        log.warning("an event waits for the database: %s", first)
+                    waited = True
+                    await asyncio.sleep(1)
+                    continue
+                text = f"an event ({event.body.kind}) could not be recorded: {first}"[:500]
+                self._count_refused(text)
+                if body is None:
+                    return
+                at = self._context.clock.now()
+                body = Noticed(text) if body is event.body else None
+
+    async def _apply(self, sequence: int, machine: str, at: datetime, body: ControlEvent | None) -> None:
+        hello = self._hello
+        async with self._context.sessions() as db:
+            if await commit_event(db, hello.tender, hello.epoch, sequence, machine, at, body):
+                await self._fleet.load(db, machine)
+                self._context.changes.tell("builds", "jobs", "ledger", "notices")
+
+    def _count_refused(self, text: str) -> None:
+        self._refused += 1
+        if self._refused <= TOLD:
+            log.warning("tender %s: %s", self._hello.tender, text)

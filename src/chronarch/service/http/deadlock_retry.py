@@ -1,0 +1,58 @@
+"""Carries out again a request that the database undid because two waited for each other."""
+
+from __future__ import annotations
+
+import asyncio
+import random
+from collections.abc import Callable, Coroutine
+from typing import Any
+from unicodedata import normalize
+
+from fastapi import Request, Response
+from fastapi.routing import APIRoute
+from sqlalchemy.exc import OperationalError
+
+from chronarch.records.database import deadlocked
+from chronarch.service.http import record_numbers as record_numbers  # what `{number:record}` in an address takes
+from chronarch.service.http.request_bodies import admit, gate_of
+
+READING = frozenset({"GET", "HEAD", "OPTIONS"})
+TRIES = 6
+PAUSE_S = 0.02
+
+Handler = Callable[[Request], Coroutine[Any, Any, Response]]
+
+
+def _kept(request: Request) -> bool:
+    """Whether the request has no body, or one that was read as a whole."""
+    sent = request.headers
+    empty = "transfer-encoding" not in sent and sent.get("content-length", "0") == "0"
+    return empty or sent.get("content-type", "").startswith("application/json")
+
+
+class RetryingRoute(APIRoute):
+    """A route whose request is carried out again after a deadlock, which leaves nothing behind, up to `TRIES` times.
+
+    A body that was streamed is gone by then: the client must send such a request again.
+
+    """
+
+    def get_route_handler(self) -> Handler:
+        once = super().get_route_handler()
+        path, gate, read_whole = self.path_format, gate_of(self.dependant), self.body_field is not None
+
+        async def again(request: Request) -> Response:
+            named = request.scope["path_params"]
+            named.update({k: normalize("NFC", v) for k, v in named.items() if isinstance(v, str) and not v.isascii()})
+            if request.method not in READING:
+                request = await admit(path, gate, read_whole, request)
+            for more in reversed(range(TRIES)):
+                try:
+                    return await once(request)
+                except OperationalError as error:
+                    if not (more and deadlocked(error) and _kept(request)):
+                        raise
+                await asyncio.sleep(random.uniform(0, PAUSE_S * (TRIES - more)))
+            raise AssertionError("unreachable")
+
+        return again

@@ -1,0 +1,65 @@
+"""The OpenAPI document: who may ask what with which key, and what every route may answer."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from fastapi import FastAPI
+from fastapi.openapi.utils import get_openapi
+from fastapi.routing import APIRoute
+
+from chronarch.service.http.request_bodies import gate_of
+from chronarch.service.permissions import COOKIE
+from chronarch.wire.access import Scope
+from chronarch.wire.common import Problem
+
+SCHEMES = {
+    "key": {"type": "http", "scheme": "bearer", "description": "A key for programs, made with `chronarch keys make`."},
+    "session": {
+        "type": "apiKey",
+        "in": "cookie",
+        "name": COOKIE,
+        "description": "What signing in gives a browser. What changes something carries X-CSRF-Token beside it.",
+    },
+}
+PROBLEM = {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}}
+ANSWERS = {
+    "4XX": {"description": "What was wrong and what to do.", "content": PROBLEM},
+    "503": {"description": "What is needed does not answer now; nothing was changed.", "content": PROBLEM},
+}
+"""What every route may answer beside its own."""
+
+
+def install(app: FastAPI, routes: Iterable[APIRoute], prefix: str) -> None:
+    """Have `app` describe itself so; `routes` are those under the prefix."""
+    gates = {(f"{prefix}{r.path_format}", m.lower()): gate_of(r.dependant) for r in routes for m in r.methods or ()}
+    made: dict[str, Any] = {}
+
+    def document() -> dict[str, Any]:
+        if not made:
+            made.update(get_openapi(title=app.title, version=app.version, summary=app.summary, routes=app.routes))
+            schemas = made["components"]["schemas"]
+            for unused in ("HTTPValidationError", "ValidationError"):
+                schemas.pop(unused, None)
+            schemas["Problem"] = Problem.model_json_schema()
+            made["components"]["securitySchemes"] = SCHEMES
+            for path, operations in made["paths"].items():
+                for method, operation in operations.items():
+                    operation["responses"] = {
+                        **{status: r for status, r in operation["responses"].items() if status != "422"},
+                        **ANSWERS,
+                    }
+                    gate = gates.get((path, method))
+                    if gate is not None:
+                        ways = ["key"] if gate.scope is Scope.TENDER else ["key", "session"]
+                        operation["security"] = [{way: []} for way in ways]
+        return made
+
+    app.openapi = document  # type: ignore[method-assign]
+
+
+def body(*kinds: str) -> dict[str, Any]:
+    """`openapi_extra` for a route whose body is bytes of these media types."""
+    binary = {"schema": {"type": "string", "format": "binary"}}
+    return {"requestBody": {"required": True, "content": {kind: binary for kind in kinds}}}

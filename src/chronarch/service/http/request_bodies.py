@@ -1,0 +1,65 @@
+"""How large the body of a request may be, by route. Nothing of it is read before the caller is known."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from fastapi import HTTPException, Request
+from fastapi.dependencies.models import Dependant
+from starlette.types import Message
+
+from chronarch.service.context import ServiceContext, part_of
+from chronarch.service.permissions import RequireScope
+
+USUAL = 1 << 20
+"""Bytes. What people and programs say in words is far smaller."""
+FORM_AROUND = 1 << 20
+"""How many bytes a form may hold beside its file."""
+OTHERWISE: dict[tuple[str, str], int] = {
+    ("POST", "/sign-in"): 4 << 10,
+    ("POST", "/help/builds/{number}/verdict"): 4 << 10,
+    ("POST", "/orders/from-csv"): 2 << 20,
+}
+"""Routes with another limit. Routes that read the body piece by piece count it themselves."""
+A_FILE = frozenset({("POST", "/drop")})
+"""Routes whose body may hold one file of the largest size."""
+
+
+def _all(dependant: Dependant) -> Iterator[Dependant]:
+    for inner in dependant.dependencies:
+        yield inner
+        yield from _all(inner)
+
+
+def gate_of(dependant: Dependant) -> RequireScope | None:
+    """Who is let in by a route; None where it is open to everybody."""
+    return next((d.call for d in _all(dependant) if isinstance(d.call, RequireScope)), None)
+
+
+async def admit(path: str, gate: RequireScope | None, read_whole: bool, request: Request) -> Request:
+    """Let in a request with a body: first the caller, then as much of the body as the route takes. Raises ApiProblem
+    (401, 403) and HTTPException (413)."""
+    if gate is not None:
+        request.state.who = await gate(request)
+    route = (request.method, path)
+    limit = OTHERWISE.get(route, USUAL if read_whole else None)
+    if route in A_FILE:
+        limit = part_of(request, ServiceContext).config.largest_file + FORM_AROUND
+    if limit is None:
+        return request
+    most = limit
+    too_large = HTTPException(413, f"The body is larger than the {most:,} bytes that this takes; send less at once.")
+    announced = request.headers.get("content-length", "0")
+    if announced.isdigit() and int(announced) > most:
+        raise too_large
+    came = 0
+
+    async def receive() -> Message:
+        nonlocal came
+        message = await request.receive()
+        came += len(message.get("body", b""))
+        if came > most:
+            raise too_large
+        return message
+
+    return Request(request.scope, receive)

@@ -1,0 +1,5 @@
+"""The API's routes of ledger."""
+
+from chronarch.service.ledger.routes import intervals, reports
+
+routers = (intervals.router, reports.router)

@@ -1,0 +1,5 @@
+"""The API's routes of library."""
+
+from chronarch.service.library.routes import batches, contents, drop, edits, files, folders, parts
+
+routers = (drop.router, files.router, batches.router, folders.router, edits.router, contents.router, parts.router)

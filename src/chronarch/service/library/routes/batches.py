@@ -1,0 +1,123 @@
+"""Actions on many files at once, and the bin."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from typing import Annotated
+
+from fastapi import APIRouter, Query
+from sqlalchemy import delete, func, select, update
+from sqlalchemy.exc import IntegrityError
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.bounds import Number
+from chronarch.records import tables as t
+from chronarch.records.orders.file_use import in_use
+from chronarch.records.orders.queue import last_in_line
+from chronarch.service.context import Context, ServiceContext
+from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.library.content_store import TheContentStore
+from chronarch.service.library.intake import drop_unused, make_folders
+from chronarch.service.permissions import Operator
+from chronarch.service.problems import ApiProblem
+from chronarch.wire import library as w
+from chronarch.wire.common import RequestDone
+
+router = APIRouter(tags=["files"], route_class=RetryingRoute)
+
+FileAction = Callable[[ServiceContext, AsyncSession, t.File, w.FileBatch, str], Awaitable[None]]
+
+
+async def _move(context: ServiceContext, db: AsyncSession, row: t.File, order: w.FileBatch, by: str) -> None:
+    row.folder = order.folder
+    await make_folders(db, order.folder)
+
+
+async def _tag(context: ServiceContext, db: AsyncSession, row: t.File, order: w.FileBatch, by: str) -> None:
+    row.tags = sorted({*row.tags, *order.tags}, key=str.lower)
+
+
+async def _untag(context: ServiceContext, db: AsyncSession, row: t.File, order: w.FileBatch, by: str) -> None:
+    row.tags = [tag for tag in row.tags if tag not in order.tags]
+
+
+async def _queue(context: ServiceContext, db: AsyncSession, row: t.File, order: w.FileBatch, by: str) -> None:
+    line = await last_in_line(db)
+    now = context.clock.now()
+    db.add(t.Job(file_id=row.id, copies=order.copies, requirement={}, line=line, created_at=now, created_by=by))
+
+
+async def _bin(context: ServiceContext, db: AsyncSession, row: t.File, order: w.FileBatch, by: str) -> None:
+    why = (await in_use(db, [row.id])).get(row.id)
+    if why:
+        raise ApiProblem(409, f"{row.name} {why}; it can go to the bin once that is over.")
+    row.binned_at, row.binned_by, row.part_id = context.clock.now(), by, None
+
+
+async def _restore(context: ServiceContext, db: AsyncSession, row: t.File, order: w.FileBatch, by: str) -> None:
+    there = await db.execute(select(t.File.id).where(t.File.live_name == row.name))
+    if there.first() is not None:
+        raise ApiProblem(409, f"There is another file named {row.name!r} now; rename that one first.")
+    row.binned_at, row.binned_by = None, ""
+
+
+FILE_ACTIONS: dict[str, FileAction] = {
+    "move": _move,
+    "tag": _tag,
+    "untag": _untag,
+    "queue": _queue,
+    "bin": _bin,
+    "restore": _restore,
+}
+
+
+@router.post("/files/batch")
+async def batch(order: w.FileBatch, who: Operator, context: Context) -> w.BatchResult:
+    """Do one thing with many files. One that is refused does not keep the others from it."""
+    done, refused = [], {}
+    for number in dict.fromkeys(order.files):
+        async with context.sessions() as db:
+            row = await db.get(t.File, number, with_for_update=True)
+            if row is None or row.emptied or (row.binned_at is None) == (order.deed == "restore"):
+                refused[number] = f"There is no file {number} {'in the bin' if order.deed == 'restore' else 'here'}."
+                continue
+            try:
+                await FILE_ACTIONS[order.deed](context, db, row, order, who.signature)
+                await db.commit()
+                done.append(number)
+            except ApiProblem as error:
+                refused[number] = str(error)
+            except IntegrityError:
+                refused[number] = "Somebody else just took its name; try again."
+    context.changes.tell("files", "jobs", "parts")
+    return w.BatchResult(done=done, refused=refused)
+
+
+@router.delete("/bin")
+async def empty_bin(
+    who: Operator,
+    context: Context,
+    store: TheContentStore,
+    files: Annotated[list[Number] | None, Query(max_length=2000)] = None,
+) -> RequestDone:
+    """Delete what is in the bin, or some of it, for good. Contents that builds were made from can still be had by their
+    hash."""
+    async with context.sessions() as db:
+        query = select(t.File).where(t.File.binned_at.is_not(None), ~t.File.emptied)
+        rows = (await db.execute(query.where(t.File.id.in_(files)) if files else query)).scalars().all()
+        contents: list[str] = []
+        for row in rows:
+            revised = (await db.execute(select(t.Revision).where(t.Revision.file_id == row.id))).scalars().all()
+            contents += [r.sha256 for r in revised]
+            builds = await db.execute(select(func.count()).where(t.Build.file_id == row.id))
+            jobs = await db.execute(select(func.count()).where(t.Job.file_id == row.id))
+            if builds.scalar_one() or jobs.scalar_one():
+                row.emptied = True
+                continue
+            await db.execute(delete(t.Revision).where(t.Revision.file_id == row.id))
+            await db.execute(update(t.Arrival).where(t.Arrival.file_id == row.id).values(file_id=None))
+            await db.delete(row)
+        await db.commit()
+        await drop_unused(store, db, contents)
+    context.changes.tell("files")
+    return RequestDone(text=f"{len(rows)} files are gone." if len(rows) != 1 else "1 file is gone.")

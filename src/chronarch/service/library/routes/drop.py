@@ -1,0 +1,175 @@
+"""Adding files: raw (PUT) or as a form (POST), queued in the same call if asked."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import re
+from collections.abc import AsyncIterator
+from typing import Annotated
+
+from fastapi import APIRouter, File, Form, Header, Query, Request, Response, UploadFile
+from pydantic import BaseModel
+from sqlalchemy import select
+
+from chronarch.core.bounds import Number, Word
+from chronarch.core.gcode.decompress import plain_name
+from chronarch.core.library.names import check_folder, check_name
+from chronarch.records import tables as t
+from chronarch.service.context import Context, ServiceContext
+from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.http.idempotency import Note, fingerprint, once
+from chronarch.service.http.openapi import body
+from chronarch.service.library.arrivals import answer_of, arrival_wire
+from chronarch.service.library.content_store import Received
+from chronarch.service.library.intake import TheIntake, UploadIntake
+from chronarch.service.machines.fleet import Fleet, TheFleet
+from chronarch.service.machines.learned_paces import LearnedPaces, TheLearnedPaces
+from chronarch.service.permissions import Operator, Principal, Reader
+from chronarch.service.problems import ApiProblem
+from chronarch.wire import library as w
+from chronarch.wire.common import Label
+
+router = APIRouter(tags=["files"], route_class=RetryingRoute)
+ANSWER_WITHIN_S = 20.0
+PIECE = 1 << 20
+_DIGEST = re.compile(r"sha-256=:([A-Za-z0-9+/=]+):")
+Answers = {200: {"model": w.Dropped}, 201: {"model": w.Dropped}, 202: {"model": w.Arrival}}
+
+
+def _digest_of(header: str) -> str:
+    """The SHA-256 (hex) a Content-Digest header (RFC 9530) names. Raises ApiProblem (400)."""
+    found = _DIGEST.search(header)
+    try:
+        if found is None:
+            raise ValueError
+        return base64.b64decode(found[1], validate=True).hex()
+    except (binascii.Error, ValueError):
+        raise ApiProblem(400, "Content-Digest must read sha-256=:BASE64: (RFC 9530), or be left out.") from None
+
+
+@router.put(
+    "/drop/{name:path}",
+    status_code=201,
+    response_model=w.Dropped,
+    responses=Answers,  # type: ignore[arg-type]
+    openapi_extra=body("text/x.gcode", "application/gzip", "application/zstd"),
+)
+async def drop_raw(
+    name: Word,
+    request: Request,
+    who: Operator,
+    context: Context,
+    fleet: TheFleet,
+    paces: TheLearnedPaces,
+    intake: TheIntake,
+    asked: Annotated[w.DropWish, Query()],
+    content_digest: Annotated[Word | None, Header()] = None,
+    idempotency_key: Annotated[Word | None, Header()] = None,
+) -> Response:
+    """Add a sliced file. Its bytes are the body, plain, gzip or zstd, and `name` may begin with its folder. A changed
+    file of the same name is a new revision (201); the same content again changes nothing (200). With `queue`, copies of
+    it are queued too. If reading takes longer than 20 s, the answer is the arrival (202), which says how far it is."""
+    wanted = _digest_of(content_digest) if content_digest else None
+    received = await intake.receive(request.stream())
+    if wanted is not None and wanted not in (received.sent_sha256, received.sha256):
+        received.path.unlink(missing_ok=True)
+        raise ApiProblem(422, "The file did not arrive whole: its hash is not the one announced. Send it again.")
+    return await _drop(
+        context, fleet, paces, intake, received, name, asked.folder, asked.queued(), who, idempotency_key
+    )
+
+
+@router.post("/drop", status_code=201, response_model=w.Dropped, responses=Answers)  # type: ignore[arg-type]
+async def drop_form(
+    who: Operator,
+    context: Context,
+    fleet: TheFleet,
+    paces: TheLearnedPaces,
+    intake: TheIntake,
+    file: Annotated[UploadFile, File()],
+    folder: Annotated[Word, Form()] = "",
+    queue: Annotated[bool, Form()] = False,
+    copies: Annotated[int, Form(ge=1, le=10_000)] = 1,
+    material: Annotated[Label, Form()] = "",
+    colour: Annotated[Label, Form()] = "",
+    machine: Annotated[Label, Form()] = "",
+    model: Annotated[Label, Form()] = "",
+    held: Annotated[bool, Form()] = False,
+    idempotency_key: Annotated[Word | None, Header()] = None,
+) -> Response:
+    """The same as a form (multipart/form-data) with the file in `file`, as slicers and scripts send it."""
+
+    async def pieces() -> AsyncIterator[bytes]:
+        while piece := await file.read(PIECE):
+            yield piece
+
+    received = await intake.receive(pieces())
+    wish = w.QueueWish(copies=copies, material=material, colour=colour, machine=machine, model=model, held=held)
+    return await _drop(
+        context,
+        fleet,
+        paces,
+        intake,
+        received,
+        file.filename or "",
+        folder,
+        wish if queue else None,
+        who,
+        idempotency_key,
+    )
+
+
+async def _drop(
+    context: ServiceContext,
+    fleet: Fleet,
+    paces: LearnedPaces,
+    intake: UploadIntake,
+    received: Received,
+    name: str,
+    folder: str,
+    wish: w.QueueWish | None,
+    who: Principal,
+    key: str | None,
+) -> Response:
+    try:
+        if "/" in name and not folder:
+            folder, _, name = name.rpartition("/")
+        name, folder = check_name(plain_name(name) if received.packed else name), check_folder(folder)
+        if wish is not None and wish.machine:
+            wish.machine = fleet.find(wish.machine).row.name
+        asked = wish.model_dump_json() if wish is not None else ""
+
+        async def work(note: Note) -> tuple[int, BaseModel]:
+            queue = wish.model_dump() if wish is not None else None
+            number = await intake.take(received, name, who.signature, note, folder=folder, queue=queue)
+            return await resume(str(number))
+
+        async def resume(number: str) -> tuple[int, BaseModel]:
+            return await answer_of(context, paces, intake, await intake.settled(int(number), ANSWER_WITHIN_S))
+
+        return await once(
+            context, who.identity, key, fingerprint("drop", name, folder, asked, received.sha256), work, resume
+        )
+    finally:
+        received.path.unlink(missing_ok=True)
+
+
+@router.get("/arrivals")
+async def arrivals(who: Reader, context: Context, intake: TheIntake) -> list[w.Arrival]:
+    """Files that are being read now, and how far each is."""
+    async with context.sessions() as db:
+        rows = (
+            await db.execute(select(t.Arrival).where(t.Arrival.state == "reading").order_by(t.Arrival.id))
+        ).scalars()
+        return [arrival_wire(intake, row) for row in rows]
+
+
+@router.get("/arrivals/{number:record}")
+async def arrival(number: Number, who: Reader, context: Context, intake: TheIntake) -> w.Arrival:
+    """One of them, also after it was added or refused."""
+    async with context.sessions() as db:
+        row = await db.get(t.Arrival, number)
+        if row is None:
+            raise ApiProblem(404, f"Nothing arrived with the number {number}.")
+        return arrival_wire(intake, row)

@@ -1,0 +1,88 @@
+"""Folders."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+from sqlalchemy import delete, func, select, update
+
+from chronarch.core.bounds import Word
+from chronarch.core.library.names import check_folder
+from chronarch.records import tables as t
+from chronarch.service.context import Context
+from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.library.intake import make_folders
+from chronarch.service.permissions import Operator, Reader
+from chronarch.service.problems import ApiProblem
+from chronarch.wire import library as w
+from chronarch.wire.common import RequestDone
+
+router = APIRouter(tags=["files"], route_class=RetryingRoute)
+
+# folders, many at once, the bin --------------------------------------------------------------------------------------
+
+
+@router.get("/folders")
+async def folders(who: Reader, context: Context) -> list[w.Folder]:
+    """All folders by path, with how many files lie directly in each."""
+    async with context.sessions() as db:
+        counts = await db.execute(
+            select(t.File.folder, func.count()).where(t.File.binned_at.is_(None)).group_by(t.File.folder)
+        )
+        by_path = {path: n for path, n in counts}
+        paths = (await db.execute(select(t.Folder.path).order_by(t.Folder.path))).scalars().all()
+    return [w.Folder(path=path, files=by_path.get(path, 0)) for path in paths]
+
+
+@router.post("/folders", status_code=201)
+async def add_folder(order: w.Folder, who: Operator, context: Context) -> w.Folder:
+    if not order.path:
+        raise ApiProblem(422, "The folder needs a name.")
+    async with context.sessions() as db:
+        await make_folders(db, order.path)
+        await db.commit()
+    context.changes.tell("files")
+    return w.Folder(path=order.path)
+
+
+@router.post("/folders/move")
+async def move_folder(order: w.FolderMove, who: Operator, context: Context) -> RequestDone:
+    """Rename a folder or move it elsewhere, with everything in it."""
+    if not order.path or not order.to:
+        raise ApiProblem(422, "Say which folder and its new path.")
+    if order.to == order.path or order.to.startswith(f"{order.path}/"):
+        raise ApiProblem(422, "A folder cannot be put into itself.")
+    async with context.sessions() as db:
+        paths = (await db.execute(select(t.Folder.path))).scalars().all()
+        inside = [p for p in paths if p == order.path or p.startswith(f"{order.path}/")]
+        if not inside:
+            raise ApiProblem(404, f"There is no folder {order.path!r}.")
+        for path in sorted(inside):
+            moved = check_folder(order.to + path[len(order.path) :])
+            await make_folders(db, moved)
+            await db.execute(update(t.File).where(t.File.folder == path).values(folder=moved))
+        await db.execute(delete(t.Folder).where(t.Folder.path.in_(inside)))
+        await db.commit()
+    context.changes.tell("files")
+    return RequestDone(text=f"{order.path} is {order.to} now.")
+
+
+@router.delete("/folders")
+async def remove_folder(path: Word, who: Operator, context: Context) -> RequestDone:
+    """Remove an empty folder."""
+    async with context.sessions() as db:
+        held = await db.execute(
+            select(func.count()).where(
+                (t.File.folder == path) | t.File.folder.startswith(f"{path}/", autoescape=True),
+                t.File.binned_at.is_(None),
+            )
+        )
+        if n := held.scalar_one():
+            raise ApiProblem(409, f"{n} files lie in {path!r}; move or bin them first.")
+        gone = await db.execute(
+            delete(t.Folder).where((t.Folder.path == path) | t.Folder.path.startswith(f"{path}/", autoescape=True))
+        )
+        if not gone.rowcount:  # type: ignore[attr-defined]
+            raise ApiProblem(404, f"There is no folder {path!r}.")
+        await db.commit()
+    context.changes.tell("files")
+    return RequestDone(text=f"{path} is gone.")

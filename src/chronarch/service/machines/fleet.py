@@ -1,0 +1,268 @@
+"""What the service knows of the machines right now: their rows, newest samples and frames, and their tenders."""
+
+from __future__ import annotations
+
+import asyncio
+import uuid
+from collections.abc import Awaitable, Callable
+from contextlib import suppress
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, tzinfo
+from typing import Annotated, Any
+
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.machines.address import without_secrets
+from chronarch.core.machines.states import BuildState, Intake, MachineState, Outcome
+from chronarch.core.machines.tools import Tool as CoreTool
+from chronarch.core.planning.capability import Capability
+from chronarch.core.planning.eligibility import MachineStatus
+from chronarch.records import tables as t
+from chronarch.service.changes import Changes
+from chronarch.service.context import part
+from chronarch.service.problems import ApiProblem, TooLateProblem
+from chronarch.wire.control.upstream import Command, CommandName, Reply, Sample
+from chronarch.wire.machines import machine as wm
+from chronarch.wire.machines.machine import MachineControls
+from chronarch.wire.machines.model import Model
+
+COMMAND_WITHIN_S = 15.0
+
+
+@dataclass
+class Connection:
+    """A tender that is connected now."""
+
+    name: str
+    send: Callable[[str], Awaitable[None]]
+    configure: Callable[[AsyncSession, FleetMachine], Awaitable[None]]
+    """Tell it how one of its machines is set up, and what that machine is to build."""
+    waiting: dict[str, asyncio.Future[Reply]] = field(default_factory=dict)
+    epoch: str = ""
+    place: str = ""
+    since: datetime | None = None
+
+
+@dataclass
+class FleetMachine:
+    """One machine: its row as last read, and what was heard of it since."""
+
+    row: t.Machine
+    model: Model
+    tender: str
+    brief: wm.BuildBrief | None = None
+    planned_s: float = 0.0
+    """Planned seconds of its build."""
+    sample: Sample | None = None
+    spools: dict[int, t.Spool] = field(default_factory=dict)
+    """What is loaded, by tool, if the shop counts spools."""
+    frame: bytes = b""
+    frame_at: datetime | None = None
+    clear_frame: bytes | None = None
+    """A frame of its clear bed, with the head where it is after a release. None while nobody has looked; empty when no
+    frame could be had."""
+
+    @property
+    def must_pose(self) -> bool:
+        """Whether it must show its clear bed to the camera before it takes work."""
+        lets_go = self.model.releases > 0 and self.model.release_sequence and self.row.camera
+        return bool(lets_go) and self.clear_frame is None
+
+
+class Fleet:
+    """All machines by name. Upper and lower case are the same."""
+
+    def __init__(self, changes: Changes) -> None:
+        self._changes = changes
+        self._known: dict[str, FleetMachine] = {}
+        self.connections: dict[str, Connection] = {}
+        self.zone: tzinfo = UTC
+
+    async def load(self, db: AsyncSession, *names: str) -> None:
+        """Read the rows of these machines (all, without names) and tell listeners."""
+        query = (
+            select(t.Machine, t.Model, t.Tender.name)
+            .join(t.Model, t.Model.id == t.Machine.model_id)
+            .join(t.Tender, t.Tender.id == t.Machine.tender_id)
+        )
+        if names:
+            query = query.where(t.Machine.name.in_(names))
+        found = (await db.execute(query.execution_options(populate_existing=True))).all()
+        briefs = await self._briefs(db, [row.id for row, _, _ in found])
+        loaded: dict[int, dict[int, t.Spool]] = {}
+        spools = select(t.Spool).where(t.Spool.machine_id.is_not(None)).execution_options(populate_existing=True)
+        for spool in (await db.execute(spools)).scalars():
+            loaded.setdefault(spool.machine_id or 0, {})[spool.tool or 0] = spool
+        for row, model, tender in found:
+            known = self._known.get(row.name.lower())
+            spec = Model.model_validate(model.spec)
+            if known is None:
+                known = self._known[row.name.lower()] = FleetMachine(row, spec, tender)
+            known.spools = loaded.get(row.id, {})
+            known.brief, known.planned_s = briefs.get(row.id, (None, 0.0))
+            known.row, known.model, known.tender = row, spec, tender
+            self.publish(known)
+
+    async def _briefs(self, db: AsyncSession, machines: list[int]) -> dict[int, tuple[wm.BuildBrief, float]]:
+        rows = await db.execute(
+            select(t.Build, t.File.name)
+            .join(t.File, t.File.id == t.Build.file_id)
+            .where(t.Build.open_machine.in_(machines))
+        )
+        return {
+            b.machine_id: (
+                wm.BuildBrief(
+                    id=b.id,
+                    file=file,
+                    job=b.job_id,
+                    copy_number=b.copy_number,
+                    state=BuildState(b.state),
+                    outcome=Outcome(b.outcome) if b.outcome else None,
+                    reason=b.reason,
+                    started_at=b.started_at,
+                    acknowledged=b.acknowledged,
+                    commands=b.commands,
+                    progress=1.0 if b.outcome == Outcome.COMPLETED else b.acknowledged / max(b.commands, 1),
+                    elapsed_s=(b.ended_at - b.started_at).total_seconds() if b.started_at and b.ended_at else 0.0,
+                ),
+                b.planned_s,
+            )
+            for b, file in rows
+        }
+
+    def find(self, name: str) -> FleetMachine:
+        """One machine. Raises ApiProblem (404) when there is none of that name."""
+        try:
+            return self._known[name.lower()]
+        except KeyError:
+            raise ApiProblem(404, f"There is no machine named {name!r}; `chronarch machines list` shows all.") from None
+
+    def all(self) -> list[FleetMachine]:
+        return sorted(self._known.values(), key=lambda k: k.row.name)
+
+    def in_care_of(self, tender: str, name: str) -> FleetMachine:
+        """A machine of a tender's. Raises ApiProblem (403, 404) when there is none, or it is another's."""
+        known = self.find(name)
+        if known.tender != tender:
+            raise ApiProblem(403, f"{known.row.name} is not in the care of this key's tender.")
+        return known
+
+    async def assign(self, db: AsyncSession, known: FleetMachine) -> None:
+        """Tell the tender of a machine how it is set up now and what it is to build, if the tender is connected."""
+        connection = self.connections.get(known.tender)
+        if connection is not None:
+            with suppress(Exception):  # a tender that has just gone away is told when it is back
+                await connection.configure(db, known)
+
+    def reachable(self, known: FleetMachine) -> bool:
+        return known.tender in self.connections
+
+    def view(self, known: FleetMachine) -> wm.Machine:
+        """The machine as the wire shows it."""
+        row, sample = known.row, known.sample
+        brief = known.brief
+        live = sample.build if sample is not None else None
+        if brief is not None and brief.outcome is None and live is not None and live.id == brief.id:
+            brief = live.model_copy(
+                update={"state": brief.state, "outcome": brief.outcome, "reason": brief.reason or live.reason}
+            )
+        return wm.Machine(
+            name=row.name,
+            model=known.model.name,
+            state=MachineState(row.state),
+            since=row.since,
+            reason=row.reason,
+            intake=Intake(row.intake),
+            tools=[self._tool(known, tool) for tool in row.tools],
+            reachable=self.reachable(known),
+            reading=sample.reading if sample else None,
+            build=brief,
+            frame_at=known.frame_at,
+            hands=sample.hands if sample else MachineControls(),
+            site=row.site,
+            place=row.place,
+            pools=row.pools,
+            tags=row.tags,
+        )
+
+    @staticmethod
+    def _tool(known: FleetMachine, tool: dict[str, Any]) -> wm.Tool:
+        wire = wm.Tool.model_validate(tool)
+        spool = known.spools.get(wire.number)
+        return wire.model_copy(update={"spool": spool.id, "grams": spool.grams_left}) if spool else wire
+
+    def words(self, at: datetime, now: datetime | None = None) -> str:
+        """A time on the shop's own clocks, with the weekday if it is not the day of `now`."""
+        here = at.astimezone(self.zone)
+        today = now is None or here.date() == now.astimezone(self.zone).date()
+        return f"{here:%H:%M}" if today else f"{here:%a %H:%M}"
+
+    def detail(self, known: FleetMachine) -> wm.MachineDetail:
+        return wm.MachineDetail(
+            **self.view(known).model_dump(),
+            link=without_secrets(known.row.link),
+            camera=without_secrets(known.row.camera),
+            model_detail=known.model,
+            resends=known.sample.resends if known.sample else 0,
+        )
+
+    def standing(self, known: FleetMachine) -> MachineStatus:
+        """The machine as eligibility sees it."""
+        row = known.row
+        tools = []
+        for tool in row.tools:
+            spool = known.spools.get(tool.get("number", 0))
+            grams = spool.grams_left if spool else None
+            tools.append(CoreTool(**{**tool, "grams": grams, "spool": spool.id if spool else None}))
+        capability = Capability(row.name, known.model.core(), tuple(tools), tuple(row.pools), tuple(row.tags))
+        return MachineStatus(
+            capability,
+            MachineState(row.state),
+            Intake(row.intake),
+            self.reachable(known),
+            known.brief is not None or known.must_pose,
+            row.reason,
+            self.words(row.since),
+        )
+
+    def publish(self, known: FleetMachine) -> None:
+        self._changes.publish("machine", self.view(known).model_dump_json())
+
+    def take_sample(self, sample: Sample, tender: str) -> FleetMachine | None:
+        """Keep the newest sample of one of a tender's machines and tell listeners; None for a machine of another's."""
+        known = self._known.get(sample.machine.lower())
+        if known is None or known.tender != tender:
+            return None
+        known.sample = sample
+        self.publish(known)
+        return known
+
+    async def command(
+        self, known: FleetMachine, deed: CommandName, within_s: float = COMMAND_WITHIN_S, **more: Any
+    ) -> Reply:
+        """Have the tender of a machine do something. Returns once it took effect. `more` are fields of the command.
+        Raises ApiProblem (409, 503)."""
+        connection = self.connections.get(known.tender)
+        if connection is None:
+            raise ApiProblem(
+                503, f"The tender {known.tender} of {known.row.name} is not connected; try again when it is."
+            )
+        wish = Command(id=uuid.uuid4().hex, machine=known.row.name, deed=deed, **more)
+        answer: asyncio.Future[Reply] = asyncio.get_running_loop().create_future()
+        connection.waiting[wish.id] = answer
+        try:
+            await connection.send(wish.model_dump_json())
+            async with asyncio.timeout(within_s):
+                reply = await answer
+        except TimeoutError:
+            text = f"{known.row.name} did not confirm within {within_s:.0f} s; look at the machine."
+            raise ApiProblem(503, text) from None
+        finally:
+            connection.waiting.pop(wish.id, None)
+        if reply.problem:
+            raise (TooLateProblem if reply.late else ApiProblem)(409, f"{known.row.name}: {reply.problem}")
+        return reply
+
+
+TheFleet = Annotated[Fleet, part(Fleet)]

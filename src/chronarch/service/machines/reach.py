@@ -1,0 +1,64 @@
+"""Where addresses of machines and cameras may point. The service itself, its database, and link-local and multicast
+addresses are refused, so that nobody can reach them through a tender.
+
+"""
+
+from __future__ import annotations
+
+import asyncio
+import ipaddress
+import socket
+from contextlib import suppress
+
+from sqlalchemy.engine import make_url
+
+from chronarch.service.config import Config
+from chronarch.service.problems import ApiProblem
+
+RESOLVED_WITHIN_S = 3.0
+DATABASE_PORT = 3306
+Ip = ipaddress.IPv4Address | ipaddress.IPv6Address
+
+
+async def check_reach(settings: Config, host: str, port: int, what: str) -> None:
+    """Refuse (422) an address for a `what` that belongs to no device. A name that is not known here may be known where
+    the tender is, and is allowed."""
+    at = await _addresses(host, port)
+    if any(ip.is_link_local or ip.is_multicast for ip in at):
+        raise ApiProblem(422, f"{host} is a link-local or group address; give the {what} one of its own.")
+    own = [("service itself", "127.0.0.1", settings.port)]
+    if settings.database:
+        url = make_url(settings.database)
+        own.append(("database of this service", url.host or "127.0.0.1", url.port or DATABASE_PORT))
+    for name, its_host, its_port in own:
+        if port == its_port and _same_place(at, await _addresses(its_host, its_port)):
+            raise ApiProblem(422, f"At {host}:{port} is the {name}, and no {what}.")
+
+
+async def _addresses(host: str, port: int) -> set[Ip]:
+    """The numeric addresses of a host; none when it is not known here."""
+    with suppress(OSError, UnicodeError, TimeoutError):
+        async with asyncio.timeout(RESOLVED_WITHIN_S):
+            loop = asyncio.get_running_loop()
+            found = await loop.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+            return {_plain(ipaddress.ip_address(str(where[0]).partition("%")[0])) for *_, where in found}
+    return set()
+
+
+def _plain(ip: Ip) -> Ip:
+    return (ip.ipv4_mapped or ip) if isinstance(ip, ipaddress.IPv6Address) else ip
+
+
+def _same_place(some: set[Ip], others: set[Ip]) -> bool:
+    return bool(some & others) or (any(map(_is_here, some)) and any(map(_is_here, others)))
+
+
+def _is_here(ip: Ip) -> bool:
+    """Whether an address is this computer's: it is, if something can be bound to it."""
+    if ip.is_loopback or ip.is_unspecified:
+        return True
+    family = socket.AF_INET if ip.version == 4 else socket.AF_INET6
+    with suppress(OSError), socket.socket(family, socket.SOCK_DGRAM) as probe:
+        probe.bind((str(ip), 0))
+        return True
+    return False

@@ -1,0 +1,168 @@
+"""Machines: setting them up, and how they are now."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Annotated
+
+from fastapi import APIRouter, Query
+from sqlalchemy import select
+from sqlalchemy.exc import IntegrityError
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.bounds import Named
+from chronarch.core.ledger.intervals import OPEN_END
+from chronarch.core.machines.address import parse_address
+from chronarch.core.machines.states import MachineState
+from chronarch.records import tables as t
+from chronarch.records.machines import spools
+from chronarch.service.context import Context
+from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.machines.fleet import TheFleet
+from chronarch.service.machines.reach import check_reach
+from chronarch.service.permissions import Operator, Reader
+from chronarch.service.problems import ApiProblem
+from chronarch.wire.common import GivenTime, Label
+from chronarch.wire.machines import machine as w
+
+router = APIRouter(tags=["machines"], route_class=RetryingRoute)
+
+
+@router.get("/machines")
+async def machines(who: Reader, fleet: TheFleet) -> list[w.Machine]:
+    """All machines as they are now, by name."""
+    return [fleet.view(known) for known in fleet.all()]
+
+
+@router.post("/machines", status_code=201)
+async def add_machine(
+    order: w.NewMachine,
+    who: Operator,
+    context: Context,
+    fleet: TheFleet,
+    tender: Annotated[Label, Query(min_length=1)] = "tender",
+) -> w.MachineDetail:
+    """Add a machine to a tender, which is told at once if it is connected."""
+    address, camera = parse_address(order.link), order.camera
+    if address.host:
+        await check_reach(context.config, address.host, address.port, "link")
+    if camera is not None and camera.host:
+        await check_reach(context.config, camera.host.strip("[]"), camera.port or 80, "camera")
+    async with context.sessions() as db:
+        model = (await db.execute(select(t.Model).where(t.Model.name == order.model))).scalar_one_or_none()
+        if model is None:
+            raise ApiProblem(422, f"There is no model named {order.model!r}; add the model first.")
+        row = (await db.execute(select(t.Tender).where(t.Tender.name == tender))).scalar_one_or_none()
+        if row is None:
+            row = t.Tender(name=tender)
+            db.add(row)
+            await db.flush()
+        now = context.clock.now()
+        device = address.device_key
+        if address.kind == "serial":
+            device = f"{tender} {device}"  # a port belongs to a computer, so each tender has its own
+        holder = (await db.execute(select(t.Machine.name).where(t.Machine.device == device))).scalar_one_or_none()
+        if holder is not None:
+            raise ApiProblem(409, f"{address.shown} is {holder}'s link already; one device has one link.")
+        machine = t.Machine(
+            name=order.name,
+            model_id=model.id,
+            tender_id=row.id,
+            link=order.link,
+            device=device,
+            camera=str(order.camera or ""),
+            intake=order.intake,
+            tools=[tool.model_dump(exclude={"spool", "grams"}) for tool in order.tools],
+            site=order.site,
+            place=order.place,
+            pools=order.pools,
+            tags=order.tags,
+            releases_left=int(model.spec.get("releases", 0)),
+            state=MachineState.IDLE,
+            since=now,
+        )
+        db.add(machine)
+        try:
+            await db.flush()
+            db.add(t.Ledger(machine_id=machine.id, state=MachineState.IDLE, begin_at=now, end_at=OPEN_END))
+            await db.commit()
+        except IntegrityError:
+            raise ApiProblem(409, f"There is a machine named {order.name!r} already; choose another name.") from None
+        await fleet.load(db, order.name)
+        known = fleet.find(order.name)
+        await fleet.assign(db, known)
+    context.changes.tell("machines", "plan")
+    return fleet.detail(known)
+
+
+@router.get("/machines/{name}")
+async def machine(name: Named, who: Reader, fleet: TheFleet) -> w.MachineDetail:
+    return fleet.detail(fleet.find(name))
+
+
+@router.patch("/machines/{name}")
+async def change_machine(
+    name: Named, change: w.MachineChange, who: Operator, context: Context, fleet: TheFleet
+) -> w.MachineDetail:
+    """Change a machine's intake, what is loaded on its tools, where it stands, its pools and tags."""
+    known = fleet.find(name)
+    async with context.sessions() as db:
+        row = await db.get_one(t.Machine, known.row.id, with_for_update=True)
+        if change.intake is not None:
+            row.intake = change.intake
+        if change.tools is not None:
+            row.tools = [tool.model_dump(exclude={"spool", "grams"}) for tool in change.tools]
+            await _set_spools(db, row, change.tools)
+        for name_ in ("site", "place", "pools", "tags"):
+            if getattr(change, name_) is not None:
+                setattr(row, name_, getattr(change, name_))
+        await db.commit()
+        await fleet.load(db, row.name)
+    context.changes.tell("jobs", "plan", "machine", "machines")
+    return fleet.detail(known)
+
+
+async def _set_spools(db: AsyncSession, row: t.Machine, tools: list[w.Tool]) -> None:
+    """A tool loaded by number has that spool. If something else is said to be loaded, the spool that was there is back
+    on the shelf."""
+    for tool in tools:
+        if tool.spool is not None:
+            spool = await db.get(t.Spool, tool.spool)
+            if spool is None:
+                raise ApiProblem(422, f"There is no spool {tool.spool}; `chronarch spools list` shows all.")
+            await spools.load(db, spool, row, tool.number)
+            continue
+        on = await spools.loaded_on(db, row.id, tool.number)
+        if on is not None and (on.material, on.colour) != (tool.material, tool.colour):
+            await spools.unload(db, row, tool.number)
+
+
+@router.get("/machines/{name}/heat")
+async def heat(
+    name: Named, who: Reader, context: Context, fleet: TheFleet, begin: GivenTime | None = None
+) -> list[w.Reading]:
+    """Readings since `begin` (by default an hour ago), oldest first, at most 2000, evenly thinned."""
+    known = fleet.find(name)
+    begin = begin or context.clock.now() - timedelta(hours=1)
+    async with context.sessions() as db:
+        rows = (
+            (
+                await db.execute(
+                    select(t.Reading)
+                    .where(t.Reading.machine_id == known.row.id, t.Reading.at >= begin)
+                    .order_by(t.Reading.at)
+                )
+            )
+            .scalars()
+            .all()
+        )
+    step = max(1, len(rows) // 2000)
+    return [
+        w.Reading(
+            at=r.at,
+            nozzle=w.HeaterReading(measured_c=r.nozzle_c, asked_c=r.nozzle_asked_c),
+            bed=w.HeaterReading(measured_c=r.bed_c, asked_c=r.bed_asked_c),
+            chamber=w.HeaterReading(measured_c=r.chamber_c, asked_c=r.chamber_asked_c),
+        )
+        for r in rows[::step]
+    ]

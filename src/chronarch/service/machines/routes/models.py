@@ -1,0 +1,68 @@
+"""Models."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+from sqlalchemy import select
+from sqlalchemy.exc import IntegrityError
+
+from chronarch.core.bounds import Named
+from chronarch.core.control.actions import check_model
+from chronarch.records import tables as t
+from chronarch.service.context import Context
+from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.machines.fleet import TheFleet
+from chronarch.service.machines.learned_paces import TheLearnedPaces
+from chronarch.service.permissions import Maintainer, Reader
+from chronarch.service.problems import ApiProblem
+from chronarch.wire.ledger import ModelPace
+from chronarch.wire.machines.model import Model
+
+router = APIRouter(tags=["machines"], route_class=RetryingRoute)
+
+
+@router.get("/models")
+async def models(who: Reader, context: Context) -> list[Model]:
+    async with context.sessions() as db:
+        rows = (await db.execute(select(t.Model).order_by(t.Model.name))).scalars()
+        return [Model.model_validate(row.spec) for row in rows]
+
+
+@router.get("/models/paces")
+async def paces(who: Reader, context: Context, paces: TheLearnedPaces) -> list[ModelPace]:
+    """How long builds on each model really take, learned from the newest completed ones."""
+    async with context.sessions() as db:
+        return list((await paces.all(db)).values())
+
+
+@router.post("/models", status_code=201)
+async def add_model(order: Model, who: Maintainer, context: Context) -> Model:
+    check_model(order.core())
+    async with context.sessions() as db:
+        db.add(t.Model(name=order.name, spec=order.model_dump(mode="json")))
+        try:
+            await db.commit()
+        except IntegrityError:
+            raise ApiProblem(409, f"There is a model named {order.name!r} already; choose another name.") from None
+    context.changes.wake("models")
+    return order
+
+
+@router.put("/models/{name}")
+async def change_model(name: Named, order: Model, who: Maintainer, context: Context, fleet: TheFleet) -> Model:
+    """Change the figures of a model. Its files are read again with them; builds that run keep their plan."""
+    check_model(order.core())
+    async with context.sessions() as db:
+        row = (await db.execute(select(t.Model).where(t.Model.name == name).with_for_update())).scalar_one_or_none()
+        if row is None:
+            raise ApiProblem(404, f"There is no model named {name!r}; `chronarch models list` shows all.")
+        if order.name != name:
+            raise ApiProblem(422, f"The model's name stays {name!r}; add another model for another name.")
+        row.spec = order.model_dump(mode="json")
+        await db.commit()
+        await fleet.load(db)
+        for known in fleet.all():
+            if known.model.name == name:
+                await fleet.assign(db, known)
+    context.changes.wake("models", subject=name)
+    return order

@@ -1,0 +1,126 @@
+"""Spools."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.bounds import Number
+from chronarch.core.machines.states import PRODUCTIVE
+from chronarch.records import tables as t
+from chronarch.records.machines import spools as records
+from chronarch.service.context import Context
+from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.machines.fleet import Fleet, TheFleet
+from chronarch.service.permissions import Operator, Reader
+from chronarch.service.problems import ApiProblem
+from chronarch.wire.machines import spools as w
+
+router = APIRouter(tags=["spools"], route_class=RetryingRoute)
+
+# Spools --------------------------------------------------------------------------------------------------------
+
+
+def _spool(fleet: Fleet, s: t.Spool) -> w.Spool:
+    names = {k.row.id: k.row.name for k in fleet.all()}
+    return w.Spool(
+        id=s.id, material=s.material, colour=s.colour, grams_full=s.grams_full, grams_left=s.grams_left,
+        machine=names.get(s.machine_id or 0), tool=s.tool, place=s.place, finished=s.finished, added_at=s.added_at,
+    )  # fmt: skip
+
+
+async def _find_spool(db: AsyncSession, number: int) -> t.Spool:
+    row = await db.get(t.Spool, number, with_for_update=True)
+    if row is None:
+        raise ApiProblem(404, f"There is no spool {number}; `chronarch spools list` shows all.")
+    return row
+
+
+@router.get("/spools")
+async def spools(who: Reader, context: Context, fleet: TheFleet, finished: bool = False) -> list[w.Spool]:
+    """Spools, by material and colour; finished ones too when asked."""
+    query = select(t.Spool).order_by(t.Spool.material, t.Spool.colour, t.Spool.id)
+    if not finished:
+        query = query.where(~t.Spool.finished)
+    async with context.sessions() as db:
+        return [_spool(fleet, s) for s in (await db.execute(query)).scalars()]
+
+
+@router.post("/spools", status_code=201)
+async def add_spool(order: w.NewSpool, who: Operator, context: Context, fleet: TheFleet) -> w.Spool:
+    left = order.grams_full if order.grams_left is None else order.grams_left
+    async with context.sessions() as db:
+        row = t.Spool(
+            material=order.material, colour=order.colour, grams_full=max(order.grams_full, left), grams_left=left,
+            place=order.place, added_at=context.clock.now(),
+        )  # fmt: skip
+        db.add(row)
+        await db.commit()
+    context.changes.tell("setup", "plan", "jobs", "orders", "spools")
+    return _spool(fleet, row)
+
+
+@router.patch("/spools/{number:record}")
+async def change_spool(
+    number: Number, change: w.SpoolUpdate, who: Operator, context: Context, fleet: TheFleet
+) -> w.Spool:
+    """Correct what is left by weighing, say where it lies, or that it is used up."""
+    async with context.sessions() as db:
+        row = await _find_spool(db, number)
+        if change.grams_left is not None:
+            text = f"weighed: {change.grams_left:.0f} g"
+            records.note(db, row, context.clock.now(), change.grams_left - row.grams_left, text, who.signature)
+            row.grams_full = max(row.grams_full, change.grams_left)
+        if change.place is not None:
+            row.place = change.place
+        if change.finished is not None:
+            if change.finished and row.machine_id is not None:
+                machine = await db.get_one(t.Machine, row.machine_id, with_for_update=True)
+                machine.tools = [
+                    {**tool, "material": "", "colour": ""} if tool.get("number", 0) == row.tool else tool
+                    for tool in machine.tools
+                ]
+                row.machine_id = row.tool = None
+            row.finished = change.finished
+        await db.commit()
+        await fleet.load(db)
+    context.changes.tell("setup", "plan", "jobs", "orders", "spools")
+    return _spool(fleet, row)
+
+
+@router.post("/spools/{number:record}/load")
+async def load_spool(number: Number, order: w.LoadSpool, who: Operator, context: Context, fleet: TheFleet) -> w.Spool:
+    """Put a spool on a tool; what was there goes back on the shelf. Work that waits for it starts."""
+    known = fleet.find(order.machine)
+    if order.tool not in {tool.get("number", 0) for tool in known.row.tools}:
+        raise ApiProblem(422, f"{known.row.name} has no tool {order.tool}.")
+    async with context.sessions() as db:
+        row = await _find_spool(db, number)
+        machine = await db.get_one(t.Machine, known.row.id, with_for_update=True)
+        _refuse_another_while_it_builds(machine, order.tool, row)
+        await records.load(db, row, machine, order.tool)
+        await db.commit()
+        await fleet.load(db)
+    context.changes.tell("setup", "plan", "jobs", "orders", "spools")
+    return _spool(fleet, row)
+
+
+def _refuse_another_while_it_builds(machine: t.Machine, number: int, spool: t.Spool) -> None:
+    """Refuse another filament on a tool that is laying one. Raises ApiProblem (409)."""
+    tool = next(tool for tool in machine.tools if tool.get("number", 0) == number)
+    on = f"{tool['colour']} {tool['material']}".strip()
+    wanted = f"{spool.colour} {spool.material}".strip()
+    if machine.state in PRODUCTIVE and on and on.lower() != wanted.lower():
+        raise ApiProblem(
+            409, f"{machine.name} is building with {on}; pause its build or wait for its end, then load {wanted}."
+        )
+
+
+@router.get("/spools/{number:record}/changes")
+async def spool_changes(number: Number, who: Reader, context: Context) -> list[w.SpoolEvent]:
+    """What was taken from a spool, and what weighing it said; newest first."""
+    query = select(t.SpoolChange).where(t.SpoolChange.spool_id == number).order_by(t.SpoolChange.id.desc()).limit(200)
+    async with context.sessions() as db:
+        await _find_spool(db, number)
+        return [w.SpoolEvent(at=c.at, grams=c.grams, text=c.text, by=c.by) for c in (await db.execute(query)).scalars()]

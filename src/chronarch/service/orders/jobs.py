@@ -1,0 +1,73 @@
+"""Making and finding jobs."""
+
+from __future__ import annotations
+
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.records import tables as t
+from chronarch.records.library import files as library
+from chronarch.records.orders import queue as orders
+from chronarch.service.context import ServiceContext
+from chronarch.service.library import finding
+from chronarch.service.machines.fleet import Fleet
+from chronarch.service.problems import ApiProblem
+from chronarch.wire.orders import jobs as w
+
+
+async def find(db: AsyncSession, number: int) -> t.Job:
+    """A job by number. Raises ApiProblem (404)."""
+    job = await db.get(t.Job, number)
+    if job is None:
+        raise ApiProblem(404, f"There is no job {number}; `chronarch jobs list --all` shows all.")
+    return job
+
+
+async def find_file(db: AsyncSession, which: int | str, revision: int | None = None) -> t.File:
+    """A file of the library to be made. Raises ApiProblem (422)."""
+    kept = await library.find(db, which)
+    if kept is None:
+        raise ApiProblem(422, f"There is no file {which!r}; add it first with `chronarch files add`.")
+    if revision is not None and revision > kept.file.newest:
+        raise ApiProblem(422, f"{kept.file.name} has revisions 1 to {kept.file.newest}; {revision} is none of them.")
+    return kept.file
+
+
+async def find_part(db: AsyncSession, which: int | str) -> t.Part:
+    """A part that can be made. Raises ApiProblem (422)."""
+    try:
+        part = await finding.find_part(db, str(which))
+    except ApiProblem as error:
+        raise ApiProblem(422, str(error)) from None
+    made_by = await db.execute(select(t.File.id).where(t.File.part_id == part.id, t.File.binned_at.is_(None)).limit(1))
+    if made_by.first() is None:
+        raise ApiProblem(422, f"No file makes {part.name} yet; add one to it first.")
+    return part
+
+
+async def make_job(context: ServiceContext, fleet: Fleet, db: AsyncSession, order: w.NewJob, by: str) -> t.Job:
+    """A job at the end of the line, not committed yet. Raises ApiProblem (404, 422)."""
+    requirement = order.requirement
+    if requirement.machine:
+        requirement.machine = fleet.find(requirement.machine).row.name
+    job = t.Job(
+        copies=order.copies,
+        held=order.held,
+        pinned=order.revision,
+        requirement=requirement.model_dump(mode="json"),
+        priority=order.priority,
+        due_at=order.due,
+        not_before=order.not_before,
+        note=order.note,
+        tags=order.tags,
+        line=await orders.last_in_line(db),
+        created_at=context.clock.now(),
+        created_by=by,
+    )
+    if order.part is not None:
+        job.part_id = (await find_part(db, order.part)).id
+    else:
+        job.file_id = (await find_file(db, order.file or "", order.revision)).id
+    db.add(job)
+    await db.flush()
+    return job

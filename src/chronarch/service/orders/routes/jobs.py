@@ -1,0 +1,127 @@
+"""Jobs."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from typing import Annotated
+
+from fastapi import APIRouter, Header, Response
+from pydantic import BaseModel
+
+from chronarch.core.bounds import Number, Word
+from chronarch.records.orders.jobs import copies_of
+from chronarch.records.orders.orders import settle
+from chronarch.service.context import Context, ServiceContext
+from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.http.idempotency import Note, fingerprint, once
+from chronarch.service.machines.fleet import Fleet, TheFleet
+from chronarch.service.orders.job_actions import BATCH
+from chronarch.service.orders.job_views import OVER, listed_jobs, view
+from chronarch.service.orders.jobs import find, find_file, make_job
+from chronarch.service.orders.outlook import JobOutlook, TheJobOutlook
+from chronarch.service.permissions import Operator, Reader
+from chronarch.service.problems import ApiProblem
+from chronarch.wire.orders import jobs as w
+
+router = APIRouter(tags=["jobs"], route_class=RetryingRoute)
+
+
+@router.get("/jobs")
+async def jobs(who: Reader, context: Context, outlook: TheJobOutlook, ended: bool = False) -> list[w.Job]:
+    """Jobs in the order of the queue; with `ended` also finished and withdrawn ones."""
+    async with context.sessions() as db:
+        return await listed_jobs(outlook, db, ended)
+
+
+@router.post("/jobs", status_code=201, response_model=w.Job)
+async def submit(
+    order: w.NewJob,
+    who: Operator,
+    context: Context,
+    fleet: TheFleet,
+    outlook: TheJobOutlook,
+    idempotency_key: Annotated[Word | None, Header()] = None,
+) -> Response:
+    """Queue copies of a file or of a part. An idle machine that fits takes one within a second."""
+
+    async def work(note: Note) -> tuple[int, BaseModel]:
+        return 201, await _submit(context, fleet, outlook, order, who.signature)
+
+    return await once(context, who.identity, idempotency_key, fingerprint("jobs", order.model_dump_json()), work)
+
+
+async def _submit(context: ServiceContext, fleet: Fleet, outlook: JobOutlook, order: w.NewJob, by: str) -> w.Job:
+    async with context.sessions() as db:
+        job = await make_job(context, fleet, db, order, by)
+        await db.commit()
+        (wire,) = await view(outlook, db, [job])
+    context.changes.tell("jobs", "orders", "plan")
+    return wire
+
+
+@router.patch("/jobs/{number:record}")
+async def change_job(
+    number: Number, change: w.JobChange, who: Operator, context: Context, fleet: TheFleet, outlook: TheJobOutlook
+) -> w.Job:
+    """Change a job: how many, by when, what it needs, its revision. Builds that run go on as they are."""
+    async with context.sessions() as db:
+        job = await find(db, number)
+        before = (await copies_of(db, [job]))[job.id]
+        given = change.model_fields_set
+        if change.revision is not None:
+            if job.file_id is None:
+                raise ApiProblem(409, f"Job {number} is for a part; only a file's job can be pinned to a revision.")
+            await find_file(db, job.file_id, change.revision)
+            job.pinned = change.revision or None
+        if change.copies is not None:
+            if job.withdrawn:
+                raise ApiProblem(409, f"Job {number} is withdrawn; queue a new one instead.")
+            job.copies = change.copies
+        if change.requirement is not None:
+            if change.requirement.machine:
+                change.requirement.machine = fleet.find(change.requirement.machine).row.name
+            job.requirement = change.requirement.model_dump(mode="json")
+        for name, column in (("due", "due_at"), ("not_before", "not_before")):
+            if name in given:
+                setattr(job, column, getattr(change, name))
+        for name in ("priority", "note", "tags"):
+            if getattr(change, name) is not None:
+                setattr(job, name, getattr(change, name))
+        await settle(db, job, before, context.clock.now())
+        await db.commit()
+        (wire,) = await view(outlook, db, [job])
+    context.changes.tell("jobs", "orders", "plan")
+    return wire
+
+
+@router.get("/jobs/{number:record}")
+async def job(number: Number, who: Reader, context: Context, outlook: TheJobOutlook) -> w.Job:
+    async with context.sessions() as db:
+        return (await view(outlook, db, [await find(db, number)]))[0]
+
+
+WISHES = {
+    "hold": "Start no further copy until it is released.",
+    "release": "Let a held job run again.",
+    "withdraw": "Start no further copy, for good; builds that run go on.",
+}
+
+
+def _route(wish: str) -> Callable[..., Awaitable[w.Job]]:
+    async def wished(number: Number, who: Operator, context: Context, outlook: TheJobOutlook) -> w.Job:
+        async with context.sessions() as db:
+            job = await find(db, number)
+            (before,) = await view(outlook, db, [job])
+            if before.state in OVER:
+                raise ApiProblem(409, f"Job {number} is {before.state}; there is nothing to {wish}.")
+            BATCH[wish](job)
+            await db.commit()
+            (wire,) = await view(outlook, db, [job])
+        context.changes.tell("jobs", "orders", "plan")
+        return wire
+
+    return wished
+
+
+for _wish, _text in WISHES.items():
+    router.post(f"/jobs/{{number:record}}/{_wish}", name=f"{_wish}_job", description=_text)(_route(_wish))

@@ -1,0 +1,122 @@
+"""The order of the queue."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Header, Response
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.bounds import Word
+from chronarch.core.library.names import as_number
+from chronarch.records import tables as t
+from chronarch.records.orders import queue as orders
+from chronarch.records.orders.jobs import copies_of
+from chronarch.service.context import Context, ServiceContext
+from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.machines.fleet import Fleet, TheFleet
+from chronarch.service.orders.job_actions import BATCH
+from chronarch.service.orders.job_views import OVER, listed_jobs
+from chronarch.service.orders.jobs import find
+from chronarch.service.orders.outlook import TheJobOutlook
+from chronarch.service.permissions import Operator, Reader
+from chronarch.service.problems import ApiProblem
+from chronarch.wire.orders import jobs as w
+
+router = APIRouter(tags=["jobs"], route_class=RetryingRoute)
+
+
+@router.get("/queue")
+async def queue(who: Reader, context: Context, outlook: TheJobOutlook, response: Response) -> w.QueueLine:
+    """What waits, in order, with the version that a move must name (also as ETag)."""
+    async with context.sessions() as db:
+        row = await orders.line_now(db)
+        listed = await listed_jobs(outlook, db)
+    version = row.version if row else 0
+    response.headers["ETag"] = f'"{version}"'
+    if row is None:
+        return w.QueueLine(version=0, jobs=listed)
+    return w.QueueLine(version=version, changed_by=row.by, changed_at=row.at, change=row.text, jobs=listed)
+
+
+def _version(if_match: str | None) -> int | None:
+    if not if_match or if_match == "*":
+        return None
+    text = if_match.strip().removeprefix("W/").strip('"')
+    version = as_number(text)
+    if version is None:
+        raise ApiProblem(400, f'If-Match is a version of the queue, like "7"; {if_match!r} is none.')
+    return version
+
+
+async def _take_line(
+    context: ServiceContext, fleet: Fleet, db: AsyncSession, if_match: str | None, by: str, text: str
+) -> None:
+    try:
+        await orders.note_change(db, _version(if_match), by, text, context.clock.now())
+    except orders.QueueChanged as error:
+        line = error.line
+        at = fleet.words(line.at)
+        raise ApiProblem(
+            412, f"{line.by} changed the line at {at} while you were at it: {line.text}. Look again, and repeat yours."
+        ) from None
+
+
+@router.post("/queue/move")
+async def move(
+    order: w.QueueMove,
+    who: Operator,
+    context: Context,
+    fleet: TheFleet,
+    outlook: TheJobOutlook,
+    if_match: Annotated[Word | None, Header()] = None,
+) -> w.QueueLine:
+    """Move jobs before another one in the queue. With `If-Match: "VERSION"` the move is refused (412) when somebody
+    else has changed the queue since."""
+    named = ", ".join(map(str, order.jobs))
+    text = f"job {named} put {f'before job {order.before}' if order.before else 'at the end'}"
+    async with context.sessions() as db:
+        await _take_line(context, fleet, db, if_match, who.signature, text)
+        try:
+            await orders.move(db, order.jobs, order.before)
+        except KeyError as error:
+            raise ApiProblem(404, f"There is no job {error.args[0]} in the line; look again.") from None
+        await db.commit()
+    context.changes.tell("jobs", "orders", "plan")
+    return await queue(who, context, outlook, Response())
+
+
+@router.post("/queue/batch")
+async def batch(
+    order: w.JobBatch,
+    who: Operator,
+    context: Context,
+    fleet: TheFleet,
+    outlook: TheJobOutlook,
+    if_match: Annotated[Word | None, Header()] = None,
+) -> w.QueueLine:
+    """Hold, release, withdraw, or put to the top several jobs: all of them, or none."""
+    async with context.sessions() as db:
+        if order.wish in ("top", "untop"):
+            where = "put to the top" if order.wish == "top" else "taken from the top"
+            await _take_line(
+                context, fleet, db, if_match, who.signature, f"job {', '.join(map(str, order.jobs))} {where}"
+            )
+        rows = [await find(db, number) for number in order.jobs]
+        copies = await copies_of(db, rows)
+        for job in rows:
+            state = copies[job.id].state(held=job.held, withdrawn=job.withdrawn)
+            if state in OVER:
+                raise ApiProblem(409, f"Job {job.id} is {state}; there is nothing to {order.wish}. No job was changed.")
+            BATCH[order.wish](job)
+        if order.wish == "top":
+            await orders.move(db, order.jobs, next(iter(await _first(db, order.jobs)), None))
+        await db.commit()
+    context.changes.tell("jobs", "orders", "plan")
+    return await queue(who, context, outlook, Response())
+
+
+async def _first(db: AsyncSession, but: list[int]) -> list[int]:
+    query = select(t.Job.id).where(t.Job.id.not_in(but)).order_by(t.Job.line, t.Job.id).limit(1)
+    return list((await db.execute(query)).scalars())

@@ -1,0 +1,82 @@
+"""Verdicts: what became of a build, counted."""
+
+from __future__ import annotations
+
+import logging
+
+from chronarch.core.machines.states import BuildState, MachineState
+from chronarch.core.orders.states import Verdict
+from chronarch.records import tables as t
+from chronarch.records.orders import orders
+from chronarch.records.orders.builds import build_wire
+from chronarch.records.orders.jobs import copies_of
+from chronarch.service.context import ServiceContext
+from chronarch.service.control.builds import find_build
+from chronarch.service.machines.fleet import Fleet
+from chronarch.service.permissions import Principal
+from chronarch.service.problems import ApiProblem
+from chronarch.wire.orders import builds as w
+
+log = logging.getLogger("chronarch.builds")
+
+
+async def judge(context: ServiceContext, fleet: Fleet, number: int, order: w.Clearing, who: Principal) -> w.Build:
+    """Write down a verdict and that the bed is clear, and tell the machine. Raises ApiProblem (404, 409, 422)."""
+    async with context.sessions() as db:
+        build = await db.get(t.Build, number)
+        if build is None:
+            raise ApiProblem(404, f"There is no build {number}; `chronarch builds list` shows the newest.")
+        # The machine first, as its events and its releases lock them: in one order nobody waits for ever.
+        machine = await db.get_one(t.Machine, build.machine_id, with_for_update=True)
+        await db.refresh(build, with_for_update=True)
+        if build.verdict is not None:
+            raise ApiProblem(409, f"Build {number} has its verdict already: {build.verdict}, by {build.judged_by}.")
+        lifted = build.cleared_at is not None
+        if build.state != BuildState.ENDED or (machine.state == MachineState.COOLING and not lifted):
+            doing = (
+                "has not ended yet" if build.state != BuildState.ENDED else "has ended, but its bed is still too hot"
+            )
+            raise ApiProblem(409, f"Build {number} {doing}; {machine.name} is {machine.state}. Clear it afterwards.")
+        job = await db.get_one(t.Job, build.job_id)
+        before = (await copies_of(db, [job]))[job.id]
+        build.verdict, build.good_pieces = _count(build, order)
+        build.scrap_reason, build.judged_by = order.reason, who.signature
+        build.cleared_at = build.cleared_at or context.clock.now()
+        if not lifted:
+            if machine.release_stuck:
+                fleet.find(machine.name).clear_frame = None  # it must show its clear bed again
+            machine.release_stuck = ""
+            machine.releases_left = known_releases(fleet, machine.name)
+        await orders.settle(db, job, before, context.clock.now())
+        await db.commit()
+        name = machine.name
+    known = fleet.find(name)
+    if not lifted:
+        try:
+            await fleet.command(known, "clear", build=number)
+        except ApiProblem as error:
+            log.warning("%s hears later that its bed is clear: %s", name, error)
+    async with context.sessions() as db:
+        await fleet.load(db, name)
+        wire = build_wire(await find_build(db, number))
+    context.changes.tell("jobs", "builds", "orders", "plan")
+    return wire
+
+
+def known_releases(fleet: Fleet, machine: str) -> int:
+    """How many parts in a row a machine may release, counted from the beginning because somebody was there."""
+    return fleet.find(machine).model.releases
+
+
+def _count(build: t.Build, order: w.Clearing) -> tuple[str, int]:
+    """The verdict and how many pieces are good. Some good pieces make a good build; no good piece makes it scrap."""
+    good = order.good
+    if good is None:
+        good = build.pieces if order.verdict is Verdict.GOOD else 0
+    if good > build.pieces:
+        raise ApiProblem(422, f"Build {build.id} yields {build.pieces}; {good} of them cannot be good.")
+    if order.verdict is Verdict.SCRAP and good:
+        raise ApiProblem(422, f"A build with {good} good pieces is good; say how many are, and what was wrong.")
+    if good < build.pieces and not order.reason:
+        raise ApiProblem(422, "Pieces that are not good need a reason: say what was wrong with them.")
+    return (Verdict.GOOD if good else Verdict.SCRAP), good

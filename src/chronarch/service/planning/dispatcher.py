@@ -1,0 +1,148 @@
+"""The dispatch loop: gives waiting copies to machines that can take them.
+
+One service at a time decides, under a lock in the database. If two ever did, the constraints would let one claim win.
+
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from typing import Annotated
+
+from sqlalchemy import text
+from sqlalchemy.exc import SQLAlchemyError
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.machines.states import Intake, MachineState
+from chronarch.core.planning.eligibility import MachineStatus
+from chronarch.core.planning.planner import make_plan
+from chronarch.core.planning.snapshot import Snapshot
+from chronarch.records import tables as t
+from chronarch.records.orders.builds import claim
+from chronarch.service.context import ServiceContext, part
+from chronarch.service.machines.fleet import Fleet, FleetMachine
+from chronarch.service.orders.waiting_jobs import WaitingJob, waiting_jobs
+from chronarch.service.planning.planner import Planner
+
+LOOK_EVERY_S = 1.0
+LOCK = "chronarch.dispatch"
+
+log = logging.getLogger("chronarch.dispatch")
+
+
+@dataclass
+class Dispatcher:
+    """Decides what each machine builds next, and claims machines for it."""
+
+    context: ServiceContext
+    fleet: Fleet
+    planner: Planner
+
+    def __post_init__(self) -> None:
+        self._wanted = self.context.changes.watch("builds", "files", "jobs", "machines", "orders", "setup", "tenders")
+
+    async def run_forever(self) -> None:
+        """Decide whenever something has changed, and once a second. Waits while the database is away."""
+        while True:
+            with suppress(TimeoutError):
+                async with asyncio.timeout(LOOK_EVERY_S):
+                    await self._wanted.event.wait()
+            self._wanted.take()
+            try:
+                await self.run_once()
+            except (SQLAlchemyError, OSError) as error:
+                log.warning("dispatch waits for the database: %s", str(error).splitlines()[0])
+                await asyncio.sleep(LOOK_EVERY_S)
+            except Exception:
+                log.exception("a round of dispatch went wrong; the next one is tried")
+                await asyncio.sleep(LOOK_EVERY_S)
+
+    async def run_once(self) -> int:
+        """One round of decisions under the database's lock; 0 when another service holds it."""
+        if not any(_may_take(self.fleet.standing(known)) for known in self.fleet.all()):
+            return 0
+        async with self.context.sessions() as guard:
+            if not (await guard.execute(text("select get_lock(:name, 0)"), {"name": LOCK})).scalar():
+                return 0
+            try:
+                async with self.context.sessions() as db:
+                    return await self.hand_out(db)
+            finally:
+                await guard.execute(text("select release_lock(:name)"), {"name": LOCK})
+
+    async def hand_out(self, db: AsyncSession) -> int:
+        """Plan, and claim what the plan begins now; tell the tenders. Returns how many builds were made."""
+        jobs = await waiting_jobs(db)
+        machines = {k.row.name: k for k in self.fleet.all() if _may_take(self.fleet.standing(k))}
+        if any(known.model.name not in k.readings for known in machines.values() for w in jobs for k in w.variants):
+            self.context.changes.wake("readings")
+        if not jobs:
+            return 0
+        planned = await self.planner.renew(db, jobs)
+        made = 0
+        for a in planned.plan.assignments:
+            known = machines.pop(a.machine, None)
+            if known is None or a.start_s > 1.0 or a.hands_s is not None:
+                continue
+            waiting = planned.waiting[a.job]
+            if waiting.choose(self.fleet.standing(known)) is None:
+                continue
+            if await self.give(db, waiting, known) is None:
+                return made  # somebody was quicker, so what was read here is old
+            made += 1
+        if made:
+            await self.planner.renew(db)
+        return made
+
+    async def start_next(self, db: AsyncSession, known: FleetMachine) -> str:
+        """A person starts the next build that fits a machine as it is, whatever its intake: what the plan has for it
+        first, or else what the strategy would choose. Returns what is built, `""` when nothing is."""
+        standing = self.fleet.standing(known)
+        jobs = await waiting_jobs(db)
+        if not jobs or not _may_take(standing, by_hand=True):
+            return ""
+        planned = await self.planner.renew(db, jobs)
+        first = planned.plan.next_on(known.row.name)
+        if first is not None and (first.load or first.nozzle or (first.start_s > 1.0 and first.hands_s is None)):
+            first = None
+        job = first.job if first else chosen_alone(planned.snapshot, known.row.name)
+        waiting = planned.waiting.get(job) if job is not None else None
+        if waiting is None or await self.give(db, waiting, known) is None:
+            return ""
+        await self.planner.renew(db)
+        return f"{waiting.name} (job {waiting.job.id})"
+
+    async def give(self, db: AsyncSession, waiting: WaitingJob, known: FleetMachine) -> t.Build | None:
+        """Claim a job's next copy for a machine; None when somebody was quicker or it does not fit after all."""
+        kept = waiting.choose(self.fleet.standing(known))
+        if kept is None:
+            return None
+        reading = kept.readings[known.model.name]
+        now, pieces = self.context.clock.now(), kept.file.pieces
+        build = await claim(db, waiting.job, kept.revision, reading, known.row, now, pieces)
+        if build is None:
+            self.context.changes.wake("jobs")  # somebody was quicker, so what is known here is old: look again
+            return None
+        await self.fleet.load(db, known.row.name)
+        self.context.changes.tell("jobs", "builds")
+        await self.fleet.assign(db, known)
+        return build
+
+
+TheDispatcher = Annotated[Dispatcher, part(Dispatcher)]
+
+
+def chosen_alone(snapshot: Snapshot, machine: str) -> int | None:
+    """What the strategy would give a machine if it were the only one, with what is on it now."""
+    own = tuple(replace(m, by_hand=False, takes=True) for m in snapshot.machines if m.name == machine)
+    alone = replace(snapshot, machines=own, spares=(), costs=replace(snapshot.costs, spare_nozzles=()))
+    first = make_plan(alone, most=1).next_on(machine)
+    return first.job if first else None
+
+
+def _may_take(at: MachineStatus, by_hand: bool = False) -> bool:
+    takes = at.intake is Intake.OPEN or by_hand
+    return takes and at.state is MachineState.IDLE and not at.busy and at.reachable

@@ -1,0 +1,106 @@
+"""The plan as the wire shows it."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from chronarch.core.machines.states import MachineState
+from chronarch.core.planning.choices import put_on, why_words
+from chronarch.core.planning.explanations import why_idle
+from chronarch.core.planning.forecast import Forecast
+from chronarch.core.planning.snapshot import MEANING, QueuePlan, Snapshot
+from chronarch.service.machines.fleet import Fleet
+from chronarch.service.planning.snapshot import CurrentPlan
+from chronarch.wire.planning import plan as wp
+from chronarch.wire.planning.plan import Conflict, MachineOutlook, PlannedBuild
+from chronarch.wire.planning.settings import StaffedSpan
+
+SHOWN = 400
+"""How many builds of a plan are sent."""
+TOGETHER = timedelta(minutes=6)
+"""Beds that are ready within this time need a person at once."""
+
+
+def staffed_wire(snapshot: Snapshot, until: timedelta) -> list[StaffedSpan]:
+    """The hours of each site, from now for a while."""
+    end = snapshot.at + until
+    return [
+        StaffedSpan(site=site, begin=a, end=min(b, end))
+        for site, (spans, _) in sorted(snapshot.hands.items())
+        for a, b in spans
+        if a < end
+    ]
+
+
+def foreseen(fleet: Fleet, planned: CurrentPlan, plan: QueuePlan, f: Forecast, most: int = SHOWN) -> list[PlannedBuild]:
+    """What a plan has each machine do, with why."""
+    found = []
+    for b in f.builds[:most]:
+        a = b.assignment
+        load, nozzle = put_on(a)
+        due = planned.dues.get(a.job)
+        due_words = f"due {due.astimezone(fleet.zone):%a %H:%M}" if due else "nothing is due"
+        waiting = planned.waiting.get(a.job)
+        found.append(
+            PlannedBuild(
+                machine=a.machine, job=a.job, what=waiting.name if waiting else f"job {a.job}",
+                start=b.start, end=b.end, cleared=b.cleared,
+                hands=None if a.hands_s is None else plan.time(a.hands_s), load=load, nozzle=nozzle,
+                why=why_words(a, plan.strategy, lambda s: plan.time(s).astimezone(fleet.zone), due_words),
+            )
+        )  # fmt: skip
+    return found
+
+
+def conflicts(fleet: Fleet, snapshot: Snapshot, f: Forecast) -> list[Conflict]:
+    """Where three beds or more need the same person at once, within the next day."""
+    sites = {m.name: m.site for m in snapshot.machines}
+    ready = [(r.likely, name) for name, r in f.ends.items()]
+    ready += [(b.end.likely, b.assignment.machine) for b in f.builds]
+    found: list[Conflict] = []
+    for site in sorted(set(sites.values())):
+        people = snapshot.hands.get(site, snapshot.hands.get("", ((), 1)))[1]
+        mine = sorted((at, name) for at, name in ready if sites[name] == site and at < f.at + timedelta(days=1))
+        start = 0
+        while start < len(mine):
+            end = start
+            while end + 1 < len(mine) and mine[end + 1][0] - mine[start][0] <= TOGETHER:
+                end += 1
+            group = mine[start : end + 1]
+            if len(group) >= 2 + people:
+                names = [name for _, name in group]
+                at = group[0][0]
+                text = f"{len(names)} beds end around {fleet.words(at, f.at)}: {', '.join(names)}"
+                found.append(Conflict(at=at, machines=names, text=text))
+            start = end + 1
+    return sorted(found, key=lambda c: c.at)
+
+
+async def plan_wire(fleet: Fleet, planned: CurrentPlan) -> wp.PlanWithForecast:
+    """The plan with its forecast, and why machines stand idle."""
+    f = planned.forecast()
+    plan = planned.plan
+    starting = {a.machine for a in plan.assignments if a.start_s <= 1.0}
+    waiting = [(f"job {x.job.id} ({x.name})", x.options) for x in planned.waiting.values()]
+    machines = []
+    for known in fleet.all():
+        name = known.row.name
+        at = fleet.standing(known)
+        idle = ""
+        if at.state is MachineState.IDLE and not at.busy and name not in starting:
+            idle = why_idle(at, waiting)
+            first = plan.next_on(name)
+            if first is not None and first.hands_s is not None:
+                wanted = " and ".join(filter(None, put_on(first))) or "somebody to start it"
+                idle = f"It waits for {wanted}: job {first.job} comes next."
+        machines.append(
+            MachineOutlook(
+                machine=name, end=f.ends.get(name), cleared=f.clears.get(name), idle=idle
+            )
+        )  # fmt: skip
+    return wp.PlanWithForecast(
+        at=plan.at, strategy=plan.strategy, meaning=MEANING[plan.strategy],
+        builds=foreseen(fleet, planned, plan, f), machines=machines,
+        staffed=staffed_wire(planned.snapshot, timedelta(days=7)),
+        conflicts=conflicts(fleet, planned.snapshot, f), unplaced=dict(plan.unplaced),
+    )  # fmt: skip

@@ -1,0 +1,432 @@
+"""A driver minds one machine: it brings what the service wants to the machine's controller, shows how the machine is,
+and
+keeps what must be found again.
+
+`StreamingDriver` feeds a machine line by line; `StoredFileDriver` hands the whole file to a machine that runs it
+itself.
+
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+import math
+from abc import ABC, abstractmethod
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime
+
+from chronarch.core.clock import Clock
+from chronarch.core.control.action_wording import adjustment
+from chronarch.core.control.actions import NotPossible
+from chronarch.core.control.checkpoint import BuildCheckpoint
+from chronarch.core.control.controller import BuildSpec, Instant, MachineController
+from chronarch.core.control.events import ControlEvent, Noticed
+from chronarch.core.machines.address import parse_address
+from chronarch.core.machines.states import WORKING, BuildState, MachineState, TooLate, WrongState
+from chronarch.tender.checkpoints import CheckpointStore, MachineCheckpoint
+from chronarch.tender.controllers.line_log import LineLog
+from chronarch.tender.file_store import FileStore
+from chronarch.wire.control.upstream import Command, LogQuery, MachineConfig, OpenBuild, Reply, Sample
+from chronarch.wire.machines import machine as wh
+from chronarch.wire.machines.machine import BuildBrief, HeaterReading, Reading
+
+TICK_S = 0.05
+SAME_MOMENT_S = 0.002
+RETRY_S = (0.2, 0.5, 1.0, 2.0)
+BUSY_WAIT_S = 10.0
+HANDS_WAIT_S = 300.0
+KEEP_EVERY_S = 3.0
+log = logging.getLogger("chronarch.link")
+
+
+@dataclass(frozen=True)
+class DriverContext:
+    """What all drivers of a tender share. `tell` takes what happened, at which machine and shop time. `log_ready` is
+    called when the log of a build is complete."""
+
+    tender: str
+    clock: Clock
+    store: FileStore
+    keeping: CheckpointStore
+    tell: Callable[[str, datetime, ControlEvent], None]
+    log_ready: Callable[[str, int], None] = lambda machine, build: None
+
+
+def _heater(measured_c: float | None, asked_c: float | None) -> HeaterReading:
+    """A heater as people see it: a sensor that gives no number gives nothing."""
+    says = measured_c is not None and math.isfinite(measured_c)
+    return HeaterReading(measured_c=measured_c if says else None, asked_c=asked_c)
+
+
+def _under(config: MachineConfig) -> MachineState:
+    """The state beneath `offline`, as far as the service can tell."""
+    if config.state is not MachineState.OFFLINE:
+        return config.state
+    return MachineState.UNCLEARED if config.order is not None and config.order.ended else MachineState.IDLE
+
+
+class MachineDriver(ABC):
+    """Minds one machine until cancelled. `standing` is what an earlier tender kept of it."""
+
+    def __init__(
+        self,
+        config: MachineConfig,
+        context: DriverContext,
+        controller: MachineController,
+        standing: MachineCheckpoint | None = None,
+    ) -> None:
+        self.config = config
+        self.context = context
+        self.controller = controller
+        self.address = parse_address(config.link)
+        self.connected = False
+        self._moment = Instant(context.clock.monotonic_s(), context.clock.now())
+        self.line_log = LineLog(context.keeping.folder(config.machine) / "log")
+        self.speed = standing.speed if standing else None
+        self._order: OpenBuild | None = None
+        self._changed = asyncio.Event()
+        self._started_at: datetime | None = None
+        self._ended_at: datetime | None = None
+        self._known_builds: set[int] = set()
+        self._disk_full = False
+        self._kept_at_s = 0.0
+        self._told_of_holder = ""
+        self._settled = asyncio.Event()
+        """Set once it is known what lies on the machine; nothing is sent to it before."""
+        self._work: set[asyncio.Task[None]] = set()
+        controller.state = standing.state if standing else _under(config)
+        controller.offline = config.state is MachineState.OFFLINE
+        controller.reason = standing.reason if standing else config.reason
+        self._find(config, standing)
+
+    def _now(self) -> Instant:
+        """The present time. One value serves for a few milliseconds, because it is asked for with every line."""
+        real_s = self.context.clock.monotonic_s()
+        if real_s - self._moment.real_s > SAME_MOMENT_S:
+            self._moment = Instant(real_s, self.context.clock.now())
+        return self._moment
+
+    def _spawn(self, work: asyncio.Task[None]) -> None:
+        self._work.add(work)
+        work.add_done_callback(self._work.discard)
+
+    # For each kind of driver ---------------------------------------------------------------------------------------
+
+    @abstractmethod
+    async def run(self) -> None:
+        """Keep the connection and the clock going."""
+
+    @abstractmethod
+    def adopt(self, spec: BuildSpec, kept: BuildCheckpoint) -> None:
+        """Continue a build that an earlier tender had under way."""
+
+    @abstractmethod
+    def send(self) -> None:
+        """Write what the controller wants to send."""
+
+    @abstractmethod
+    def kept(self) -> BuildCheckpoint | None:
+        """The checkpoint of the build under way."""
+
+    @abstractmethod
+    def must_keep(self) -> bool:
+        """Whether the checkpoint has changed in more than the place in the file."""
+
+    def hands(self) -> wh.MachineControls:
+        controller = self.controller
+        return wh.MachineControls(
+            moment=controller.activity.name.lower(),
+            settings=wh.BuildAdjustments(**vars(controller.settings)),
+            position_mm=controller.position_mm,
+            suspect=controller.suspect,
+            watchdog=controller.watchdog,
+            contact=wh.FirmwareInfo(**vars(controller.contact)),
+        )
+
+    # What is kept --------------------------------------------------------------------------------------------
+
+    def flush(self) -> None:
+        """Tell what has happened and write what must be kept to the disk; only then send what is to be sent."""
+        events = self.controller.take_events()
+        for at, what in events:
+            self._note(at, what)
+            self.context.tell(self.config.machine, at, what)
+        if self.must_keep():
+            self._keep()
+        self.send()
+        if events:
+            self._changed.set()
+
+    def _note(self, at: datetime, what: ControlEvent) -> None:
+        if what.kind == "began":
+            self._started_at, self._ended_at = at, None
+            self.line_log.begin(what.build)
+        elif what.kind == "ended":
+            self._ended_at = at
+            self._spawn(asyncio.create_task(self._close_log()))
+
+    async def _close_log(self) -> None:
+        build = await asyncio.to_thread(self.line_log.end)
+        if build is not None:
+            self.context.log_ready(self.config.machine, build)
+
+    def _standing(self) -> MachineCheckpoint:
+        controller = self.controller
+        return MachineCheckpoint(
+            controller.state,
+            controller.reason,
+            controller.build,
+            self._started_at,
+            self._ended_at,
+            self.speed,
+            self.kept(),
+        )
+
+    def _keep(self) -> None:
+        try:
+            self.context.keeping.standing(self.config.machine, self._standing())
+            self._disk_full = False
+        except OSError as error:
+            if not self._disk_full:
+                self._disk_full = True
+                text = f"the tender cannot write to its disk ({error.strerror}); started anew now, it would have to ask"
+                self.context.tell(self.config.machine, self.context.clock.now(), Noticed(text, self.controller.build))
+
+    async def _write_forever(self) -> None:
+        """Now and then, beside the feeding, write the log and the place in the file."""
+        while True:
+            await asyncio.sleep(1.0)
+            await asyncio.to_thread(self.line_log.write)
+            if self.kept() is not None and self.context.clock.monotonic_s() - self._kept_at_s >= KEEP_EVERY_S:
+                self._kept_at_s = self.context.clock.monotonic_s()
+                self._keep()
+
+    # What the service wants ----------------------------------------------------------------------------------
+
+    def _find(self, config: MachineConfig, standing: MachineCheckpoint | None) -> None:
+        """Find out what lies on the machine as this tender starts."""
+        order, kept = config.order, standing.kept if standing else None
+        if order is None:
+            self._settled.set()
+            return
+        if standing is not None and standing.build == order.build:
+            self._started_at, self._ended_at = standing.started_at, standing.ended_at
+        under_way = (kept is not None and kept.build == order.build) or (order.begun and not order.ended)
+        over = order.ended or (kept is None and self._ended_at is not None)
+        if over:
+            self._order = order
+            self._known_builds.add(order.build)
+            self.controller.uncleared(order.build, order.plan.core())
+            self._settled.set()
+        elif under_way:
+            self._order = order
+            self._known_builds.add(order.build)
+            self._started_at = self._started_at or order.started_at
+            if kept is None or kept.build != order.build:
+                state = self.controller.state if self.controller.state in WORKING else MachineState.WARMING
+                kept = BuildCheckpoint(order.build, "feeding", state, order.sha256, at=-1)
+            self._spawn(asyncio.create_task(self._take_up(order, kept)))
+        else:
+            self._settled.set()
+
+    async def _take_up(self, order: OpenBuild, kept: BuildCheckpoint) -> None:
+        spec = await self._spec(order)
+        self.line_log.begin(order.build)
+        self.adopt(spec, kept)
+        self._settled.set()
+
+    async def _spec(self, order: OpenBuild) -> BuildSpec:
+        """The build with its file; tries until the file can be had."""
+        wait_s = 1.0
+        while True:
+            try:
+                program = await self.context.store.program(order.sha256)
+                return BuildSpec(order.build, order.plan.core(), program, order.pace, order.sha256)
+            except Exception as error:
+                log.warning("the file of build %d cannot be had: %s", order.build, error)
+            await asyncio.sleep(wait_s)
+            wait_s = min(wait_s * 2, 10)
+
+    def assign(self, config: MachineConfig) -> None:
+        """Bring this tender into line with what the service knows."""
+        mine, order = self.config.order, config.order
+        if mine is not None and order is not None and mine.build == order.build:
+            # an edited file that replaced the first one under way is known here first
+            config = config.model_copy(update={"order": mine})
+        if config.model != self.config.model:
+            self.controller.take_model(config.model.core())
+        self.config = config
+        self._keep_charge()
+        if order is None:
+            if self.controller.state is MachineState.UNCLEARED:
+                self.controller.clear(self._now())
+                self.flush()
+            return
+        if order.build == self.controller.build or order.build in self._known_builds:
+            return
+        self._known_builds.add(order.build)
+        self._order = order
+        if order.ended:
+            self.controller.uncleared(order.build, order.plan.core())
+        else:
+            self._spawn(asyncio.create_task(self._start(order)))
+
+    def _keep_charge(self) -> None:
+        try:
+            self.context.keeping.config(self.config)
+        except OSError as error:
+            log.warning("the charge of %s cannot be kept: %s", self.config.machine, error)
+
+    async def _start(self, order: OpenBuild) -> None:
+        """Fetch the file and begin; tries until the machine is free for it."""
+        spec = await self._spec(order)
+        wait_s = 0.2
+        while True:
+            await self._until(lambda: self.controller.ready)
+            try:
+                self.controller.begin(spec, self._now())
+                self.flush()
+                return
+            except WrongState as error:
+                log.warning("build %d cannot start on %s: %s", order.build, self.config.machine, error)
+            await asyncio.sleep(wait_s)
+            wait_s = min(wait_s * 2, 10)
+
+    async def carry_out(self, command: Command) -> Reply:
+        """Carry out a command. Returns once it took effect at the machine, or says why it did not."""
+        controller = self.controller
+        if command.deed == "log":
+            wish = command.log or LogQuery()
+            return Reply(id=command.id, log=self.line_log.tail(wish.after, wish.limit, wish.search))
+        if command.build is not None and controller.build != command.build:
+            starting = self._order is not None and self._order.build == command.build
+            text = "this build is still being fetched" if starting else "the machine does not have this build"
+            return Reply(id=command.id, problem=text)
+        if controller.offline and command.deed not in ("clear", "take_out", "put_back"):
+            return Reply(id=command.id, problem="there is no link to the machine")
+        try:
+            problem, said = await self._do(command)
+        except (WrongState, NotPossible) as error:
+            return Reply(id=command.id, problem=str(error), late=isinstance(error, TooLate))
+        return Reply(id=command.id, problem=problem, said=said)
+
+    async def _do(self, command: Command) -> tuple[str, list[str]]:
+        controller, now = self.controller, self._now()
+        done: Callable[[], bool] = lambda: True  # noqa: E731
+        match command.deed:
+            case "emergency":
+                controller.emergency(now)
+                self.send()
+            case "pause":
+                controller.pause(command.reason, now)
+                done = lambda: controller.state is MachineState.PAUSED  # noqa: E731
+            case "resume":
+                await self._until(lambda: controller.can_resume)
+                controller.resume(self._now())
+                done = lambda: controller.state is not MachineState.PAUSED  # noqa: E731
+            case "stop":
+                controller.stop(command.reason, now)
+                done = lambda: controller.stopping  # noqa: E731
+            case "pause_before":
+                controller.pause_before(command.layer, now)
+            case "no_pause_before":
+                controller.no_pause_before(command.layer, now)
+            case "change_filament":
+                controller.change_filament(command.reason, now)
+                done = lambda: controller.state is MachineState.PAUSED  # noqa: E731
+            case "clear":
+                controller.clear(now)
+            case "take_out":
+                controller.take_out(command.reason, now)
+            case "put_back":
+                controller.put_back(now)
+            case "act":
+                return await self._act(command)
+            case "skip":
+                await self._skip(command)
+        self.flush()
+        return "" if await self._until(done) else "it was asked, but the machine has not done it yet", []
+
+    async def _act(self, command: Command) -> tuple[str, list[str]]:
+        assert command.action is not None
+        injected = self.controller.act(command.action, self._now(), command.by)
+        self.flush()
+        if not await self._until(lambda: injected.over, HANDS_WAIT_S):
+            return f"it was asked ({adjustment(command.action)}), but the machine has not done it yet", []
+        return injected.failed, injected.said
+
+    async def _skip(self, command: Command) -> None:
+        order, skip = self._order, command.skip
+        assert order is not None and skip is not None
+        program = await self.context.store.program(skip.sha256)
+        self.controller.skip(
+            program, skip.plan.core(), skip.sha256, skip.from_command, skip.text, command.by, self._now()
+        )
+        self._order = order.model_copy(update={"sha256": skip.sha256, "plan": skip.plan})
+        self.config = self.config.model_copy(update={"order": self._order})
+        self._keep_charge()
+
+    async def _until(self, done: Callable[[], bool], within_s: float = BUSY_WAIT_S) -> bool:
+        """Wait for something to become true at the machine, for a bounded time."""
+        deadline_s = asyncio.get_running_loop().time() + within_s
+        while not done() and asyncio.get_running_loop().time() < deadline_s:
+            self._changed.clear()
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(TICK_S):
+                    await self._changed.wait()
+        return done()
+
+    # What the service sees -----------------------------------------------------------------------------------
+
+    def sample(self) -> Sample:
+        """How the machine is right now."""
+        controller, heat = self.controller, self.controller.heat
+        known = heat.nozzle_c is not None or heat.bed_c is not None
+        return Sample(
+            machine=self.config.machine,
+            state=controller.shown_state,
+            connected=self.connected,
+            reading=Reading(
+                at=self.context.clock.now(),
+                nozzle=_heater(heat.nozzle_c, heat.nozzle_asked_c),
+                bed=_heater(heat.bed_c, heat.bed_asked_c),
+                chamber=_heater(heat.chamber_c, heat.chamber_asked_c),
+            )
+            if known
+            else None,
+            build=self._brief(),
+            resends=self.resends,
+            hands=self.hands(),
+        )
+
+    @property
+    def resends(self) -> int:
+        return 0
+
+    def _brief(self) -> BuildBrief | None:
+        progress, order, now = self.controller.progress, self._order, self.context.clock.now()
+        if progress is None or order is None or self.controller.build != order.build:
+            return None
+        running = self._ended_at is None
+        began = self._started_at
+        return BuildBrief(
+            id=order.build,
+            file=order.file,
+            job=order.job,
+            copy_number=order.copy_number,
+            state=BuildState.BUILDING if running else BuildState.ENDED,
+            reason=self.controller.reason,
+            started_at=began,
+            progress=progress.share,
+            layer=progress.plan.layer_at(progress.acknowledged),
+            layers=len(progress.plan.layers),
+            acknowledged=progress.acknowledged,
+            commands=progress.plan.commands,
+            elapsed_s=((self._ended_at or now) - began).total_seconds() if began else 0.0,
+            remaining_s=progress.remaining_s if running else None,
+            expected_end=progress.expected_end(now) if running else None,
+            pace=progress.pace,
+        )

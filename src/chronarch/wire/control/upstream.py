@@ -1,0 +1,168 @@
+"""What tender and service say to each other over their WebSocket; docs/protocols/tender.md explains it."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field, TypeAdapter
+
+from chronarch.core.control.events import ControlEvent
+from chronarch.core.machines.states import MachineState
+from chronarch.wire.common import GivenTime, Time, Wire
+from chronarch.wire.control.actions import Action, LogLine
+from chronarch.wire.gcode import WirePlan
+from chronarch.wire.machines.machine import BuildBrief, MachineControls, Reading
+from chronarch.wire.machines.model import Model
+
+
+class OpenBuild(Wire):
+    """A build as the tender gets it. `begun` and `ended` say what the service has heard of it."""
+
+    build: int
+    sha256: str
+    size: int
+    file: str
+    job: int
+    copy_number: int
+    plan: WirePlan
+    pace: float = 1.0
+    """The learned pace of builds on this model, as a factor on the planned time."""
+    begun: bool = False
+    ended: bool = False
+    started_at: Time | None = None
+
+
+class MachineConfig(Wire):
+    """One machine of a tender, as the service knows it."""
+
+    machine: str
+    link: str
+    camera: str = ""
+    model: Model
+    state: MachineState
+    reason: str = ""
+    order: OpenBuild | None = None
+    """Its open build, if it has one."""
+
+
+class Hello(Wire):
+    kind: Literal["hello"] = "hello"
+    tender: str = Field(min_length=1, max_length=60)
+    epoch: str = Field(min_length=1, max_length=40)
+    """Names this tender's journal; a new journal has a new epoch."""
+    place: str = Field(default="", max_length=300)
+    """Host and process, so that a second tender of this name can be told who has it."""
+
+
+class Event(Wire):
+    """One thing that happened and must not be lost; numbered from 1 within the epoch."""
+
+    kind: Literal["event"] = "event"
+    sequence: int = Field(ge=1, lt=2**62)
+    machine: str
+    at: GivenTime
+    body: Annotated[ControlEvent, Field(discriminator="kind")]
+
+
+class Sample(Wire):
+    """How a machine is right now. A sample may be lost; the next one replaces it."""
+
+    kind: Literal["sample"] = "sample"
+    machine: str
+    state: MachineState
+    connected: bool
+    reading: Reading | None = None
+    build: BuildBrief | None = None
+    resends: int = 0
+    hands: MachineControls = MachineControls()
+
+
+class Reply(Wire):
+    """The answer to a command. `problem` is empty when it took effect at the machine; `said` is what the machine
+    answered."""
+
+    kind: Literal["reply"] = "reply"
+    id: str
+    problem: str = ""
+    late: bool = False
+    """The command came too late; for a later moment it may be possible."""
+    said: list[str] = Field(default_factory=list)
+    log: list[LogLine] = Field(default_factory=list)
+
+
+class Welcome(Wire):
+    """The service's answer to hello; events up to `committed` need not be sent again."""
+
+    kind: Literal["welcome"] = "welcome"
+    committed: int
+    configs: list[MachineConfig]
+
+
+class Committed(Wire):
+    kind: Literal["committed"] = "committed"
+    sequence: int
+
+
+class Assign(Wire):
+    """A machine is new, is set up differently, or has got a build."""
+
+    kind: Literal["assign"] = "assign"
+    config: MachineConfig
+
+
+CommandName = Literal[
+    "pause",
+    "pause_before",
+    "no_pause_before",
+    "change_filament",
+    "resume",
+    "stop",
+    "clear",
+    "take_out",
+    "put_back",
+    "emergency",
+    "act",
+    "skip",
+    "log",
+]
+
+
+class EditedFile(Wire):
+    """A build continues with an edited file that equals the present one up to command `from_command`."""
+
+    sha256: str
+    plan: WirePlan
+    from_command: int
+    text: str
+
+
+class LogQuery(Wire):
+    """Lines of a machine's log: the newest `limit` after number `after` that hold `search`."""
+
+    after: int = 0
+    limit: int = 500
+    search: str = ""
+
+
+class Command(Wire):
+    """Something that a person wants of a machine now."""
+
+    kind: Literal["command"] = "command"
+    id: str
+    machine: str
+    deed: CommandName
+    build: int | None = None
+    """The build that is meant; the command is refused when the machine has another one."""
+    reason: str = ""
+    by: str = ""
+    layer: int = 0
+    action: Action | None = None
+    skip: EditedFile | None = None
+    log: LogQuery | None = None
+
+
+FromTender = Annotated[Hello | Event | Sample | Reply, Field(discriminator="kind")]
+ToTender = Annotated[Welcome | Committed | Assign | Command, Field(discriminator="kind")]
+
+from_tender: TypeAdapter[Hello | Event | Sample | Reply] = TypeAdapter(FromTender)
+to_tender: TypeAdapter[Welcome | Committed | Assign | Command] = TypeAdapter(ToTender)

@@ -1,0 +1,202 @@
+"""Machines: how they are set up, and how they are now."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field, HttpUrl, field_validator
+
+from chronarch.core.bounds import Figure, Number
+from chronarch.core.library.names import check_name
+from chronarch.core.machines.address import parse_address
+from chronarch.core.machines.states import BuildState, Intake, MachineState, Outcome
+from chronarch.wire.common import GivenTime, Label, NozzleMm, Tags, Time, Wire
+from chronarch.wire.machines.model import Model
+
+
+class Tool(Wire):
+    """One extruder: its nozzle and what is loaded on it."""
+
+    number: int = Field(default=0, ge=0, le=15)
+    nozzle_mm: NozzleMm = 0.4
+    hardened: bool = False
+    material: Label = ""
+    colour: Label = ""
+    spool: Number | None = None
+    """The number of the loaded spool, if the shop counts spools."""
+    grams: Figure | None = None
+    """How many grams are left on it; read only."""
+
+
+def _in_order(tools: list[Tool] | None) -> list[Tool] | None:
+    numbers = [tool.number for tool in tools or ()]
+    twice = next((n for n in numbers if numbers.count(n) > 1), None)
+    if twice is not None:
+        raise ValueError(f"tool {twice} is there more than once")
+    return sorted(tools, key=lambda tool: tool.number) if tools else tools
+
+
+class NewMachine(Wire):
+    """A machine to be added."""
+
+    name: str = Field(min_length=1, max_length=60, examples=["Anchor"])
+    model: str = Field(max_length=60, examples=["Lantern 220"])
+    link: str = Field(
+        max_length=300, examples=["tcp://127.0.0.1:7101", "serial:///dev/serial/by-id/usb-lantern-07?speed=115200"]
+    )
+    camera: HttpUrl | None = None
+    intake: Intake = Intake.OPEN
+    tools: list[Tool] = Field(default_factory=lambda: [Tool()], min_length=1, max_length=16)
+    site: Label = ""
+    place: str = Field(default="", max_length=40, examples=["A2"])
+    pools: Tags = Field(default_factory=list)
+    tags: Tags = Field(default_factory=list)
+
+    _tools = field_validator("tools")(_in_order)
+
+    @field_validator("name")
+    @classmethod
+    def _name(cls, value: str) -> str:
+        return check_name(value)
+
+    @field_validator("link")
+    @classmethod
+    def _link(cls, value: str) -> str:
+        return parse_address(value).text
+
+
+class MachineChange(Wire):
+    """What may be changed of a machine; what is left out stays."""
+
+    intake: Intake | None = None
+    tools: list[Tool] | None = Field(default=None, min_length=1, max_length=16)
+    site: Label | None = None
+    place: str | None = Field(default=None, max_length=40)
+    pools: Tags | None = None
+    tags: Tags | None = None
+
+    _tools = field_validator("tools")(_in_order)
+
+
+class BuildAdjustments(Wire):
+    """What people have set of a running build: %, and mm from what the file says."""
+
+    speed_pct: float = 100
+    flow_pct: float = 100
+    fan_pct: float | None = None
+    """None while nobody has set it, so that the file does."""
+    z_offset_mm: float = 0
+
+
+class FirmwareInfo(Wire):
+    """What a machine says of itself."""
+
+    firmware: str = ""
+    words: dict[str, str] = Field(default_factory=dict)
+    capabilities: dict[str, bool] = Field(default_factory=dict)
+    numbered_oks: bool = False
+
+
+class MachineControls(Wire):
+    """What can be done at a machine by hand now, and which changes are still on their way."""
+
+    moment: Literal["free", "building", "paused"] = "free"
+    settings: BuildAdjustments = BuildAdjustments()
+    asked: list[str] = Field(default_factory=list)
+    """Adjustments that are on their way, in words."""
+    change: str = ""
+    """How far a filament change has come: `wanted`, `unload`, `load`, `purge`; empty when there is none."""
+    pauses_before: list[int] = Field(default_factory=list)
+    """Layers before which a person wants a pause."""
+    nozzle_rests: bool = False
+    position_mm: tuple[float, float, float] | None = None
+    """Where the head is; None while it has not been homed."""
+    waits: str = ""
+    """What the machine has paused itself for and waits for a person for. Resuming tells it to go on."""
+    question: str = ""
+    choices: list[str] = Field(default_factory=list)
+    """What the machine asks of a person, and the possible answers."""
+    suspect: bool = False
+    """Whether the machine leaves lines without an answer."""
+    watchdog: bool | None = None
+    """Whether the machine turns its heaters off itself when its tender dies; None while that is unknown."""
+    contact: FirmwareInfo = FirmwareInfo()
+    runs_file: bool = False
+    """Whether it runs the whole file itself, so that its feed cannot be changed under way."""
+    sent_share: float | None = None
+    """While a file is being sent to a machine that runs it itself: the share that is there."""
+
+
+class HeaterReading(Wire):
+    """Measured and target temperature, °C."""
+
+    measured_c: Figure | None = None
+    asked_c: Figure | None = None
+
+
+class Reading(Wire):
+    """What a machine measures now."""
+
+    at: GivenTime
+    nozzle: HeaterReading = HeaterReading()
+    bed: HeaterReading = HeaterReading()
+    chamber: HeaterReading = HeaterReading()
+
+
+class BuildBrief(Wire):
+    """The build on a machine, as far as its row on the board needs it. Times are shop time, seconds are shop
+    seconds."""
+
+    id: int
+    file: str
+    job: int
+    copy_number: int
+    state: BuildState
+    outcome: Outcome | None = None
+    reason: str = ""
+    started_at: Time | None = None
+    progress: float = 0.0
+    """0 to 1, by planned time of the lines the machine has acknowledged."""
+    layer: int = 0
+    layers: int = 0
+    acknowledged: int = 0
+    commands: int = 0
+    elapsed_s: float = 0.0
+    remaining_s: float | None = None
+    expected_end: Time | None = None
+    pace: float = 1.0
+    """Real seconds for each planned second, as measured so far."""
+
+
+class Machine(Wire):
+    """One machine, as it is now."""
+
+    name: str
+    model: str
+    state: MachineState
+    since: Time
+    reason: str = ""
+    intake: Intake
+    tools: list[Tool]
+    reachable: bool
+    """Whether its tender is connected. If not, everything else is as last heard."""
+    reading: Reading | None = None
+    build: BuildBrief | None = None
+    frame_at: Time | None = None
+    """When its newest camera frame was taken; None without one."""
+    hands: MachineControls = MachineControls()
+    site: str = ""
+    place: str = ""
+    pools: list[str] = Field(default_factory=list)
+    tags: list[str] = Field(default_factory=list)
+
+
+class MachineDetail(Machine):
+    link: str
+    camera: str
+    model_detail: Model
+    resends: int = 0
+
+
+class OutOfWork(Wire):
+    reason: Label = Field(default="", examples=["new belt"])

@@ -1,9 +1,7 @@
 """Where time comes from.
 
 Production lives in *shop time* (builds, ledger, heat, hands), which may run at a rate. Sockets, retries and sign-in
-live
-in *real time*. A process gets one `Clock` at its top and asks it for both.
-
+live in *real time*. A process gets one `Clock` at its top and asks it for both.
 """
 
 from __future__ import annotations

@@ -1,9 +1,7 @@
 """A fortnight of the shop's past, made by running the rules of the core forward.
 
 Eligibility decides which machine takes what, the state table says what follows what, and the ledger is appended to as
-the
-service does it. Only what people do is random: when they walk by, how they judge, which builds go wrong.
-
+the service does it. Only what people do is random: when they walk by, how they judge, which builds go wrong.
 """
 
 from __future__ import annotations

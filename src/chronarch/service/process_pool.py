@@ -1,7 +1,5 @@
 """Worker processes for work on files, which may take long, need much memory, or crash. A worker that dies or takes too
-long is replaced, and its task is refused.
-
-"""
+long is replaced, and its task is refused."""
 
 from __future__ import annotations
 

@@ -1,9 +1,7 @@
 """Work that must never delay the feeding, in a process of its own at low priority: cameras, and sending logs of builds
-to
-the service.
+to the service.
 
 The tender tells it what to do in JSON lines on its standard input. When that input ends, the process ends.
-
 """
 
 from __future__ import annotations

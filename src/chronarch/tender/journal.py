@@ -3,7 +3,6 @@
 The journal is one file of JSON lines. The first line names the epoch. Each event is flushed to the disk before anything
 else happens with it. When everything is committed, the file is made short again, so that its size stays bounded. A line
 cut off by a power failure ends the reading: it was never acknowledged to anybody.
-
 """
 
 from __future__ import annotations

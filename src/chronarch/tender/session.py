@@ -1,7 +1,6 @@
 """The tender's conversation with the service, and the drivers it runs meanwhile.
 
 The drivers do not depend on the conversation: while the service is away, builds go on and events wait in the journal.
-
 """
 
 from __future__ import annotations

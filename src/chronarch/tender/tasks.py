@@ -2,7 +2,6 @@
 
 Before Python 3.12 `asyncio.wait_for` loses a cancellation that comes just as its awaited task is done, also inside
 libraries. So a task is cancelled again until it has ended.
-
 """
 
 from __future__ import annotations

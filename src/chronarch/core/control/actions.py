@@ -2,7 +2,6 @@
 
 The service checks an action before it sends it, and the tender checks it again before it carries it out; both use
 `check`.
-
 """
 
 from __future__ import annotations

@@ -1,9 +1,7 @@
 """What a tender keeps on its disk of a build under way, so that a tender that is started anew can go on with it.
 
 It is written before anything that it describes goes to the machine. While the file is being fed, `at` is a count that
-the
-machine has certainly reached or passed; while a sequence of the tender's own is sent, it is exact.
-
+the machine has certainly reached or passed; while a sequence of the tender's own is sent, it is exact.
 """
 
 from __future__ import annotations

@@ -3,7 +3,6 @@
 A controller takes what the machine says, what people ask for and the passing of time, and returns what to send and what
 happened. `StreamingController` feeds a machine line by line; `StoredFileController` is for one that runs the file
 itself.
-
 """
 
 from __future__ import annotations

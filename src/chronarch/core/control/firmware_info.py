@@ -1,7 +1,6 @@
 """First contact with a machine: what it says of itself, and finding the speed of its serial line.
 
 The answer to `M115` has words of the form `NAME:value` in one line, and `Cap:NAME:0|1` lines; firmwares share it.
-
 """
 
 from __future__ import annotations

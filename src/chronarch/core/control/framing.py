@@ -100,9 +100,7 @@ _WORD = re.compile(rb"^\s*([A-Za-z])0*(\d*)")
 def longest_s(command: bytes) -> float:
     """How long a machine may plausibly take for a command before something is wrong, in seconds.
     >>> longest_s(b"M190 S60"), longest_s(b"G4 S90"), longest_s(b"M105")
-    (2400.0, 150.0, 60.0)
-
-    """
+    (2400.0, 150.0, 60.0)"""
     dwell = _DWELL.match(command)
     if dwell:
         try:

@@ -2,7 +2,6 @@
 
 They are numbered and check-summed as a sequence of their own, so that they run once whatever the wire does, and the
 file's own count is untouched.
-
 """
 
 from __future__ import annotations

@@ -1,5 +1,5 @@
-"""What a controller sends to its machine beside the file: sequences of its own, injected commands,
-and what is due by time.
+"""What a controller sends to its machine beside the file: sequences of its own, injected commands, and what is due by
+time.
 
 `OwnProgramFeeder` knows the phases and the link; `StreamingController` leads a build through them.
 """

@@ -13,8 +13,8 @@ _FORBIDDEN = '/\\:*?"<>|'
 def check_name(name: str) -> str:
     """A name as it may be kept: composed (NFC) and trimmed.
 
-    Raises BadName for an empty or overlong name, separators, control or direction-changing characters,
-    a leading dot, and `..`.
+    Raises BadName for an empty or overlong name, separators, control or direction-changing characters, a leading dot,
+    and `..`.
     """
     clean = unicodedata.normalize("NFC", name).strip()
     if not clean:

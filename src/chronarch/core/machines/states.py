@@ -113,8 +113,8 @@ WORKING = frozenset({S.WARMING, S.BUILDING, S.PAUSED})
 """Machine states in which a build is under way."""
 
 PRODUCTIVE = frozenset({S.WARMING, S.BUILDING})
-"""Machine states counted as printing time: heating and laying material for a build (ISO 22400: actual
-unit processing time with its set-up)."""
+"""Machine states counted as printing time: heating and laying material for a build (ISO 22400: actual unit processing
+time with its set-up)."""
 
 StateT = TypeVar("StateT", bound=StrEnum)
 EventT = TypeVar("EventT", bound=StrEnum)

@@ -39,9 +39,7 @@ class HeaterWatch:
     """Follows the readings of one heater; `take` says what is wrong, in words, or None.
 
     While the heater rises towards a new target it must gain `rise_c` in every `rise_s`. Once it has been within the
-    band it
-    must not stay outside longer than `out_of_band_s`. Falling towards a lower target is allowed.
-
+    band it must not stay outside longer than `out_of_band_s`. Falling towards a lower target is allowed.
     """
 
     def __init__(self, rules: HeaterRules) -> None:

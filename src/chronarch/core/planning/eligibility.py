@@ -20,9 +20,7 @@ class JobNeed:
     """What a job asks of a machine: its requirement, and what its file says, read for the machine's model.
 
     `refusals` are preflight findings that keep the file off the model; `overruled` are rules that a person has set
-    aside for
-    it. `said_...` is what the slicer declared, which holds where the requirement leaves it open.
-
+    aside for it. `said_...` is what the slicer declared, which holds where the requirement leaves it open.
     """
 
     requirement: Requirement

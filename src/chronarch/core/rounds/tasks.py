@@ -1,8 +1,5 @@
 """What must be done by hand at the machines: each task with its place, how long it may wait at no cost, and what
-waiting
-costs. Each kind of task is one rule, all in one table.
-
-"""
+waiting costs. Each kind of task is one rule, all in one table."""
 
 from __future__ import annotations
 

@@ -1,9 +1,7 @@
 """Whether a bed is clear, from camera frames: it looks as it did when it was last clear, except for what always moves.
 
 Frames are compared as grey thumbnails, cell by cell, after the overall brightness has been evened out, so that a lamp
-does
-not look like a part. Both frames are taken with the head in the same place, so that only a few cells may differ.
-
+does not look like a part. Both frames are taken with the head in the same place, so that only a few cells may differ.
 """
 
 from __future__ import annotations

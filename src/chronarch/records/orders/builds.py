@@ -81,7 +81,6 @@ async def claim(
     revision as it reads for the model of the machine, and yields so many `pieces`.
 
     Returns None when somebody else was quicker: the constraints let one win.
-
     """
     job_id, copies = job.id, job.copies - job.from_stock
     fields = {

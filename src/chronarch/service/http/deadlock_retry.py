@@ -34,7 +34,6 @@ class RetryingRoute(APIRoute):
     """A route whose request is carried out again after a deadlock, which leaves nothing behind, up to `TRIES` times.
 
     A body that was streamed is gone by then: the client must send such a request again.
-
     """
 
     def get_route_handler(self) -> Handler:

@@ -36,9 +36,7 @@ async def once(
     """Carry out `work`, or answer as before. Raises ApiProblem (409, 422).
 
     `work` may leave a note in the same transaction that does it. If the service stops before it answers, the same
-    request
-    finds that note again, and `resume` says from it what became of the work.
-
+    request finds that note again, and `resume` says from it what became of the work.
     """
     if not key:
         return _answer(*await work(_no_note))

@@ -1,7 +1,6 @@
 """Files on their way into the library: kept, read in a process of their own, then added, or refused and why.
 
 A file is on disk and in the records before it is read, so that a reading cut off by a restart is done again.
-
 """
 
 from __future__ import annotations

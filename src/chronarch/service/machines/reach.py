@@ -1,7 +1,5 @@
 """Where addresses of machines and cameras may point. The service itself, its database, and link-local and multicast
-addresses are refused, so that nobody can reach them through a tender.
-
-"""
+addresses are refused, so that nobody can reach them through a tender."""
 
 from __future__ import annotations
 

@@ -1,7 +1,6 @@
 """The dispatch loop: gives waiting copies to machines that can take them.
 
 One service at a time decides, under a lock in the database. If two ever did, the constraints would let one claim win.
-
 """
 
 from __future__ import annotations

@@ -1,9 +1,7 @@
 """Machines that release their parts by themselves.
 
 A machine is asked once its bed is cool, believed once the camera sees a clear bed, and asked no more often in a row
-than
-its model allows while nobody is there.
-
+than its model allows while nobody is there.
 """
 
 from __future__ import annotations

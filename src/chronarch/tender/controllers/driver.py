@@ -1,10 +1,8 @@
 """A driver minds one machine: it brings what the service wants to the machine's controller, shows how the machine is,
-and
-keeps what must be found again.
+and keeps what must be found again.
 
 `StreamingDriver` feeds a machine line by line; `StoredFileDriver` hands the whole file to a machine that runs it
 itself.
-
 """
 
 from __future__ import annotations

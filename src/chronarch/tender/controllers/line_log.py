@@ -1,7 +1,6 @@
 """What tender and machine said to each other: the newest lines in memory, and the whole log of each build on the disk.
 
 Lines are handed over as they are, and a thread writes them now and then, so that feeding never waits for its own log.
-
 """
 
 from __future__ import annotations

@@ -213,7 +213,7 @@ class Feeding:
             link.controller._prepared = True
         await asyncio.sleep(0.3)  # what was said until now is over
         for link in self.links:
-            link.controller.begin(self.spec, link._now())
+            link.controller.begin(self.spec, link.now())
             link.flush()
 
     def taken(self) -> int:
@@ -250,7 +250,7 @@ async def many(folder: Path, path: Path, machines: Machines) -> dict[str, float]
     now = resource.getrusage(resource.RUSAGE_SELF)
     late, _ = machines.seen()
     asked = time.monotonic()
-    feeding.links[LINKS // 2].controller.emergency(feeding.links[LINKS // 2]._now())
+    feeding.links[LINKS // 2].controller.emergency(feeding.links[LINKS // 2].now())
     feeding.links[LINKS // 2].send()
     await asyncio.sleep(0.3)
     _, halts = machines.seen()

@@ -12,6 +12,7 @@ from pydantic import ValidationError
 from chronarch.core.control.events import BuildBegan, BuildEnded, BuildPaused, BuildResumed, Noticed, StateChanged
 from chronarch.core.gcode.plan import Mark, TimePlan
 from chronarch.core.machines.states import MachineState, Outcome
+from chronarch.wire.control.commands import Pause
 from chronarch.wire.control.upstream import Command, Event, Hello, Sample, from_tender, to_tender
 from chronarch.wire.gcode import WirePlan
 from chronarch.wire.machines.machine import NewMachine, Tool
@@ -44,7 +45,7 @@ class Messages(unittest.TestCase):
         self.assertIsInstance(from_tender.validate_json('{"kind":"hello","tender":"t","epoch":"e"}'), Hello)
         sample = Sample(machine="Anchor", state=MachineState.IDLE, connected=True)
         self.assertEqual(from_tender.validate_json(sample.model_dump_json()), sample)
-        command = Command(id="1", machine="Anchor", deed="pause", build=7)
+        command = Command(id="1", machine="Anchor", body=Pause(build=7))
         self.assertEqual(to_tender.validate_json(command.model_dump_json()), command)
 
     def test_nonsense_does_not_get_through(self) -> None:
@@ -60,7 +61,7 @@ class Messages(unittest.TestCase):
             with self.subTest(text=text), self.assertRaises(ValidationError):
                 from_tender.validate_json(text)
         with self.assertRaises(ValidationError):
-            to_tender.validate_json('{"kind":"command","id":"1","machine":"A","deed":"explode"}')
+            to_tender.validate_json('{"kind":"command","id":"1","machine":"A","body":{"kind":"explode"}}')
 
     def test_times_are_one_instant_whatever_zone_they_come_in(self) -> None:
         east = timezone(timedelta(hours=9))

@@ -1,11 +1,11 @@
 """The two clients. They share every request; only the waiting differs.
 
-    from chronarch.client import Client, requests
-    from chronarch.wire.orders.jobs import NewJob
+from chronarch.client import Client, requests
+from chronarch.wire.orders.jobs import NewJob
 
-    with Client("http://127.0.0.1:8420", key) as client:
-        client.add_file(Path("bobbin-32.gcode"))
-        client.do(requests.submit(NewJob(file="bobbin-32.gcode", copies=3)))
+with Client("http://127.0.0.1:8420", key) as client:
+    client.add_file(Path("bobbin-32.gcode"))
+    client.do(requests.submit(NewJob(file="bobbin-32.gcode", copies=3)))
 """
 
 from __future__ import annotations

@@ -26,12 +26,14 @@ from chronarch.core.clock import Clock
 from chronarch.core.control.events import ControlEvent, StateChanged
 from chronarch.tender.background import BackgroundProcess
 from chronarch.tender.checkpoints import CheckpointStore, MachineCheckpoint
+from chronarch.tender.controllers.commands import carry_out
 from chronarch.tender.controllers.driver import DriverContext, MachineDriver
 from chronarch.tender.controllers.stored_file_driver import StoredFileDriver
 from chronarch.tender.controllers.streaming_driver import StreamingDriver
 from chronarch.tender.file_store import FileStore
 from chronarch.tender.journal import Journal
 from chronarch.tender.tasks import end
+from chronarch.wire.control.commands import ReadLog
 from chronarch.wire.control.upstream import Assign, Command, Committed, Hello, MachineConfig, Reply, Welcome, to_tender
 
 SAMPLE_EVERY_S = 1.0
@@ -213,11 +215,11 @@ class RunningTender:
     async def _carry_out(self, command: Command) -> None:
         link = self._links.get(command.machine)
         if link is not None:
-            reply = await link.carry_out(command)
+            reply = await carry_out(link, command)
         else:
             reply = Reply(id=command.id, problem=f"this tender does not mind {command.machine}")
         if self._to_send is not None:
-            if link and command.deed != "log":
+            if link and not isinstance(command.body, ReadLog):
                 self._to_send.put_nowait(link.sample().model_dump_json())
             self._to_send.put_nowait(reply.model_dump_json())
 

@@ -13,7 +13,8 @@ from chronarch.client.requests import Call
 from chronarch.core.control import actions as h
 from chronarch.core.gcode.plan import Mark, TimePlan
 from chronarch.wire.control import actions as w
-from chronarch.wire.control.upstream import Command, EditedFile, LogQuery, to_tender
+from chronarch.wire.control.commands import Act, Skip
+from chronarch.wire.control.upstream import Command, to_tender
 from chronarch.wire.gcode import WirePlan
 
 CALLS: tuple[tuple[Call[Any], str, str, dict[str, str]], ...] = (
@@ -63,10 +64,10 @@ class Calls(unittest.TestCase):
             with self.subTest(action=action):
                 sent = c.act("Anchor", action).arguments()["content"]
                 self.assertEqual(w.action.validate_json(sent), action)
-                command = Command(id="1", machine="Anchor", deed="act", action=action, by="Maud")
+                command = Command(id="1", machine="Anchor", body=Act(action=action), by="Maud")
                 back = to_tender.validate_json(command.model_dump_json())
                 assert isinstance(back, Command)
-                self.assertEqual(back.action, action)
+                self.assertEqual(back.body, Act(action=action))
 
     def test_an_adjustment_sends_what_was_set_and_nothing_else(self) -> None:
         sent = json.loads(c.act("Anchor", h.Adjust(bed_c=0)).arguments()["content"])
@@ -90,12 +91,12 @@ class Calls(unittest.TestCase):
 
     def test_a_wish_to_leave_out_carries_the_plan_of_what_remains(self) -> None:
         plan = WirePlan.of(TimePlan((Mark(0, 0.0, 0.0), Mark(10, 60.0, 5.0)), (2, 6)))
-        wish = EditedFile(sha256="a" * 64, plan=plan, from_command=6, text="left out cup from layer 2 on")
-        command = Command(id="1", machine="A", deed="skip", build=4, skip=wish, log=LogQuery(search="x"))
+        wish = Skip(build=4, sha256="a" * 64, plan=plan, from_command=6, text="left out cup from layer 2 on")
+        command = Command(id="1", machine="A", body=wish)
         back = to_tender.validate_json(command.model_dump_json())
-        assert isinstance(back, Command) and back.skip is not None
+        assert isinstance(back, Command) and isinstance(back.body, Skip)
         self.assertEqual(back, command)
-        self.assertEqual(back.skip.plan.core(), plan.core())
+        self.assertEqual(back.body.plan.core(), plan.core())
 
 
 if __name__ == "__main__":

@@ -32,7 +32,7 @@ class ShowingItsBed(unittest.IsolatedAsyncioTestCase):
         context = SimpleNamespace(changes=Changes())
         self.releasing = releasing.PartRelease(cast(ServiceContext, context), cast(Fleet, fleet))
 
-    async def command(self, known: FleetMachine, deed: str, within_s: float, **more: object) -> None:
+    async def command(self, known: FleetMachine, body: object, by: str = "", within_s: float = 0) -> None:
         self.sweeps += 1
         if self.refuses:
             raise ApiProblem(409, "Pinion: its door is open")

@@ -21,8 +21,10 @@ from chronarch.demo.broker import USER, PrivateBroker
 from chronarch.standins.machine import Setup
 from chronarch.standins.stored import StoredStandin
 from chronarch.tender.checkpoints import CheckpointStore
+from chronarch.tender.controllers.commands import carry_out
 from chronarch.tender.controllers.driver import DriverContext
 from chronarch.tender.controllers.stored_file_driver import StoredFileDriver
+from chronarch.wire.control.commands import Act
 from chronarch.wire.control.upstream import Command, MachineConfig, OpenBuild
 from chronarch.wire.gcode import WirePlan
 from chronarch.wire.machines.model import Model
@@ -84,8 +86,8 @@ class OverTls(unittest.IsolatedAsyncioTestCase):
     async def test_a_build_is_made_and_an_action_done_over_tls_with_a_password(self) -> None:
         link = self.controller(f"{self.broker.address('Pallet')}?ca={self.ca}")
         await self.until(lambda: link.controller.ready)
-        action = Command(id="1", machine="Pallet", deed="act", action=h.SendLine("M115"))
-        self.assertTrue((await link.carry_out(action)).said[0].startswith("FIRMWARE_NAME:stand-in"))
+        action = Command(id="1", machine="Pallet", body=Act(action=h.SendLine("M115")))
+        self.assertTrue((await carry_out(link, action)).said[0].startswith("FIRMWARE_NAME:stand-in"))
         plan = WirePlan.of(analyse(TEXT.encode(), Model(name="m").core()).plan)
         order = OpenBuild(build=7, sha256=SHA, size=len(TEXT), file="f", job=1, copy_number=1, plan=plan)
         link.assign(link.config.model_copy(update={"order": order}))

@@ -17,10 +17,12 @@ from chronarch.core.gcode.analysis import analyse
 from chronarch.core.machines.states import MachineState, Outcome
 from chronarch.standins.machine import MachineStandin, Setup
 from chronarch.tender.checkpoints import CheckpointStore, MachineCheckpoint
+from chronarch.tender.controllers.commands import carry_out
 from chronarch.tender.controllers.driver import DriverContext
 from chronarch.tender.controllers.streaming_driver import StreamingDriver
 from chronarch.tender.file_program import FileProgram
 from chronarch.tender.peripherals.cameras import LARGEST, snapshot
+from chronarch.wire.control import commands as c
 from chronarch.wire.control.upstream import Command, MachineConfig, OpenBuild
 from chronarch.wire.gcode import WirePlan
 from chronarch.wire.machines.model import Model
@@ -67,7 +69,7 @@ class Links(unittest.IsolatedAsyncioTestCase):
 
     async def test_what_no_sensor_can_measure_is_shown_as_nothing(self) -> None:
         self.link.controller.receive(b"T:nan /205.0 B:" + b"9" * 400 + b" /60.0\nX:" + b"9" * 400 + b" Y:0.0 Z:0.0\n",
-                                  self.link._now())  # fmt: skip
+                                  self.link.now())  # fmt: skip
         sample = self.link.sample()
         assert sample.reading is not None
         self.assertEqual((sample.reading.nozzle.measured_c, sample.reading.nozzle.asked_c), (None, 205.0))
@@ -92,9 +94,8 @@ class Links(unittest.IsolatedAsyncioTestCase):
             while not done():  # noqa: ASYNC110
                 await asyncio.sleep(0.01)
 
-    async def ask(self, deed: str, build: int | None = None) -> str:
-        wish = Command(id="1", machine="Anchor", deed=deed, build=build)  # type: ignore[arg-type]
-        return (await self.link.carry_out(wish)).problem
+    async def ask(self, body: c.MachineCommand) -> str:
+        return (await carry_out(self.link, Command(id="1", machine="Anchor", body=body))).problem
 
     def ended(self) -> list[BuildEnded]:
         return [h for h in self.told if isinstance(h, BuildEnded)]
@@ -119,22 +120,22 @@ class Links(unittest.IsolatedAsyncioTestCase):
         self.assertNotIn(MachineState.OFFLINE, [h.state for h in self.told if isinstance(h, StateChanged)])
 
     async def test_what_cannot_be_done_is_answered_with_why(self) -> None:
-        self.assertIn("does not have this build", await self.ask("pause", 99))
-        self.assertIn("cannot happen while idle", await self.ask("clear"))
-        self.assertIn("Nothing to resume", await self.ask("resume"))
-        self.assertIn("Nothing can be stopped", await self.ask("stop"))
-        self.assertEqual(await self.ask("take_out"), "")
-        self.assertIn("cannot happen while service", await self.ask("take_out"))
-        self.assertEqual(await self.ask("put_back"), "")
+        self.assertIn("does not have this build", await self.ask(c.Pause(build=99)))
+        self.assertIn("cannot happen while idle", await self.ask(c.Clear()))
+        self.assertIn("Nothing to resume", await self.ask(c.Resume()))
+        self.assertIn("Nothing can be stopped", await self.ask(c.Stop()))
+        self.assertEqual(await self.ask(c.TakeOut()), "")
+        self.assertIn("cannot happen while service", await self.ask(c.TakeOut()))
+        self.assertEqual(await self.ask(c.PutBack()), "")
 
     async def test_a_pause_is_answered_once_the_machine_has_it(self) -> None:
         self.link.assign(self.config(7))
         await self.until(lambda: self.link.controller.state is MachineState.BUILDING)
-        self.assertEqual(await self.ask("pause", 7), "")
+        self.assertEqual(await self.ask(c.Pause(build=7)), "")
         self.assertIs(self.link.controller.state, MachineState.PAUSED)
-        self.assertIn("paused already", await self.ask("pause", 7))
-        self.assertEqual(await self.ask("resume", 7), "")
-        self.assertEqual(await self.ask("stop", 7), "")
+        self.assertIn("paused already", await self.ask(c.Pause(build=7)))
+        self.assertEqual(await self.ask(c.Resume(build=7)), "")
+        self.assertEqual(await self.ask(c.Stop(build=7)), "")
         await self.until(self.ended)
         self.assertIs(self.ended()[0].outcome, Outcome.STOPPED)
 

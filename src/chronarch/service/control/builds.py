@@ -12,7 +12,7 @@ from chronarch.records.orders.builds import build_wire, select_builds
 from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet, FleetMachine
 from chronarch.service.problems import ApiProblem
-from chronarch.wire.control.upstream import CommandName
+from chronarch.wire.control.commands import BuildCommand
 from chronarch.wire.orders import builds as w
 
 
@@ -32,9 +32,9 @@ async def running(context: ServiceContext, fleet: Fleet, number: int, what: str)
     return row[0], fleet.find(row[1])
 
 
-async def have_done(context: ServiceContext, fleet: Fleet, number: int, deed: CommandName, **more: Any) -> w.Build:
+async def have_done(context: ServiceContext, fleet: Fleet, number: int, command: BuildCommand, by: str) -> w.Build:
     """Have the machine of a build do something. Returns the build as it is afterwards."""
-    _, known = await running(context, fleet, number, deed.replace("_", " "))
-    await fleet.command(known, deed, build=number, **more)
+    _, known = await running(context, fleet, number, command.kind.replace("_", " "))
+    await fleet.command(known, command.model_copy(update={"build": number}), by)
     async with context.sessions() as db:
         return build_wire(await find_build(db, number))

@@ -18,7 +18,7 @@ from chronarch.service.library.readers import ContentReaders
 from chronarch.service.machines.fleet import FleetMachine
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.control import actions as w
-from chronarch.wire.control.upstream import EditedFile
+from chronarch.wire.control.commands import Skip
 from chronarch.wire.gcode import WirePlan
 
 # Leaving objects out -----------------------------------------------------------------------------------------------
@@ -32,7 +32,7 @@ async def skip_plan(
     known: FleetMachine,
     objects: list[str],
     lead_s: float = 0.0,
-) -> tuple[w.SkipPlan, EditedFile, list[dict[str, object]]]:
+) -> tuple[w.SkipPlan, Skip, list[dict[str, object]]]:
     """Work out what leaving objects out would mean, from the first layer that begins at least `lead_s` from now."""
     brief = known.sample.build if known.sample else None
     if brief is None or brief.id != build.id or known.sample is None:
@@ -74,7 +74,11 @@ async def skip_plan(
         expected_end=now + timedelta(seconds=remaining_s),
         sha256=sha256,
     )
-    return told, EditedFile(sha256=sha256, plan=WirePlan.of(plan), from_command=from_command, text=text), skips
+    return (
+        told,
+        Skip(build=build.id, sha256=sha256, plan=WirePlan.of(plan), from_command=from_command, text=text),
+        skips,
+    )
 
 
 async def time_plan_of(db: AsyncSession, sha256: str, known: FleetMachine) -> TimePlan:

@@ -22,7 +22,8 @@ from chronarch.records import tables as t
 from chronarch.service.changes import Changes
 from chronarch.service.context import part
 from chronarch.service.problems import ApiProblem, TooLateProblem
-from chronarch.wire.control.upstream import Command, CommandName, Reply, Sample
+from chronarch.wire.control.commands import MachineCommand
+from chronarch.wire.control.upstream import Command, Reply, Sample
 from chronarch.wire.machines import machine as wm
 from chronarch.wire.machines.machine import MachineControls
 from chronarch.wire.machines.model import Model
@@ -239,16 +240,15 @@ class Fleet:
         return known
 
     async def command(
-        self, known: FleetMachine, deed: CommandName, within_s: float = COMMAND_WITHIN_S, **more: Any
+        self, known: FleetMachine, body: MachineCommand, by: str = "", within_s: float = COMMAND_WITHIN_S
     ) -> Reply:
-        """Have the tender of a machine do something. Returns once it took effect. `more` are fields of the command.
-        Raises ApiProblem (409, 503)."""
+        """Have a machine do something. Returns once it took effect. Raises ApiProblem (409, 503)."""
         connection = self.connections.get(known.tender)
         if connection is None:
             raise ApiProblem(
                 503, f"The tender {known.tender} of {known.row.name} is not connected; try again when it is."
             )
-        wish = Command(id=uuid.uuid4().hex, machine=known.row.name, deed=deed, **more)
+        wish = Command(id=uuid.uuid4().hex, machine=known.row.name, by=by, body=body)
         answer: asyncio.Future[Reply] = asyncio.get_running_loop().create_future()
         connection.waiting[wish.id] = answer
         try:

@@ -15,6 +15,7 @@ from chronarch.service.control.builds import find_build
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.permissions import Principal
 from chronarch.service.problems import ApiProblem
+from chronarch.wire.control.commands import Clear
 from chronarch.wire.orders import builds as w
 
 log = logging.getLogger("chronarch.builds")
@@ -53,7 +54,7 @@ async def judge(context: ServiceContext, fleet: Fleet, number: int, order: w.Cle
     known = fleet.find(name)
     if not lifted:
         try:
-            await fleet.command(known, "clear", build=number)
+            await fleet.command(known, Clear(build=number))
         except ApiProblem as error:
             log.warning("%s hears later that its bed is clear: %s", name, error)
     async with context.sessions() as db:

@@ -25,6 +25,7 @@ from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet, FleetMachine
 from chronarch.service.planning.settings import load_settings
 from chronarch.service.problems import ApiProblem
+from chronarch.wire.control.commands import Act, Clear
 
 LOOK_EVERY_S = 1.0
 SEEN_WITHIN_S = 60.0
@@ -112,7 +113,7 @@ class PartRelease:
 
     async def _sweep(self, known: FleetMachine) -> None:
         wish = hands.RunSequence(known.model.release_sequence, {})
-        await self._fleet.command(known, "act", WITHIN_S, action=wish, by="release")
+        await self._fleet.command(known, Act(action=wish), "release", WITHIN_S)
 
     async def _next_frame(self, known: FleetMachine) -> bytes | None:
         """The second frame from now on: the first may have been taken before. None when none comes."""
@@ -163,7 +164,7 @@ class PartRelease:
             await db.commit()
         if not problem:
             with suppress(ApiProblem):
-                await self._fleet.command(known, "clear", build=build)
+                await self._fleet.command(known, Clear(build=build))
         async with self._context.sessions() as db:
             await self._fleet.load(db, known.row.name)
         self._context.changes.tell("builds", "jobs", "notices", "plan")

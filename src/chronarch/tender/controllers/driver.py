@@ -17,17 +17,16 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from chronarch.core.clock import Clock
-from chronarch.core.control.action_wording import adjustment
-from chronarch.core.control.actions import NotPossible
 from chronarch.core.control.checkpoint import BuildCheckpoint
 from chronarch.core.control.controller import BuildSpec, Instant, MachineController
 from chronarch.core.control.events import ControlEvent, Noticed
 from chronarch.core.machines.address import parse_address
-from chronarch.core.machines.states import WORKING, BuildState, MachineState, TooLate, WrongState
+from chronarch.core.machines.states import WORKING, BuildState, MachineState, WrongState
 from chronarch.tender.checkpoints import CheckpointStore, MachineCheckpoint
 from chronarch.tender.controllers.line_log import LineLog
 from chronarch.tender.file_store import FileStore
-from chronarch.wire.control.upstream import Command, LogQuery, MachineConfig, OpenBuild, Reply, Sample
+from chronarch.wire.control.upstream import MachineConfig, OpenBuild, Sample
+from chronarch.wire.gcode import WirePlan
 from chronarch.wire.machines import machine as wh
 from chronarch.wire.machines.machine import BuildBrief, HeaterReading, Reading
 
@@ -35,7 +34,6 @@ TICK_S = 0.05
 SAME_MOMENT_S = 0.002
 RETRY_S = (0.2, 0.5, 1.0, 2.0)
 BUSY_WAIT_S = 10.0
-HANDS_WAIT_S = 300.0
 KEEP_EVERY_S = 3.0
 log = logging.getLogger("chronarch.link")
 
@@ -100,7 +98,7 @@ class MachineDriver(ABC):
         controller.reason = standing.reason if standing else config.reason
         self._find(config, standing)
 
-    def _now(self) -> Instant:
+    def now(self) -> Instant:
         """The present time. One value serves for a few milliseconds, because it is asked for with every line."""
         real_s = self.context.clock.monotonic_s()
         if real_s - self._moment.real_s > SAME_MOMENT_S:
@@ -260,7 +258,7 @@ class MachineDriver(ABC):
         self._keep_charge()
         if order is None:
             if self.controller.state is MachineState.UNCLEARED:
-                self.controller.clear(self._now())
+                self.controller.clear(self.now())
                 self.flush()
             return
         if order.build == self.controller.build or order.build in self._known_builds:
@@ -283,9 +281,9 @@ class MachineDriver(ABC):
         spec = await self._spec(order)
         wait_s = 0.2
         while True:
-            await self._until(lambda: self.controller.ready)
+            await self.until(lambda: self.controller.ready)
             try:
-                self.controller.begin(spec, self._now())
+                self.controller.begin(spec, self.now())
                 self.flush()
                 return
             except WrongState as error:
@@ -293,81 +291,18 @@ class MachineDriver(ABC):
             await asyncio.sleep(wait_s)
             wait_s = min(wait_s * 2, 10)
 
-    async def carry_out(self, command: Command) -> Reply:
-        """Carry out a command. Returns once it took effect at the machine, or says why it did not."""
-        controller = self.controller
-        if command.deed == "log":
-            wish = command.log or LogQuery()
-            return Reply(id=command.id, log=self.line_log.tail(wish.after, wish.limit, wish.search))
-        if command.build is not None and controller.build != command.build:
-            starting = self._order is not None and self._order.build == command.build
-            text = "this build is still being fetched" if starting else "the machine does not have this build"
-            return Reply(id=command.id, problem=text)
-        if controller.offline and command.deed not in ("clear", "take_out", "put_back"):
-            return Reply(id=command.id, problem="there is no link to the machine")
-        try:
-            problem, said = await self._do(command)
-        except (WrongState, NotPossible) as error:
-            return Reply(id=command.id, problem=str(error), late=isinstance(error, TooLate))
-        return Reply(id=command.id, problem=problem, said=said)
-
-    async def _do(self, command: Command) -> tuple[str, list[str]]:
-        controller, now = self.controller, self._now()
-        done: Callable[[], bool] = lambda: True  # noqa: E731
-        match command.deed:
-            case "emergency":
-                controller.emergency(now)
-                self.send()
-            case "pause":
-                controller.pause(command.reason, now)
-                done = lambda: controller.state is MachineState.PAUSED  # noqa: E731
-            case "resume":
-                await self._until(lambda: controller.can_resume)
-                controller.resume(self._now())
-                done = lambda: controller.state is not MachineState.PAUSED  # noqa: E731
-            case "stop":
-                controller.stop(command.reason, now)
-                done = lambda: controller.stopping  # noqa: E731
-            case "pause_before":
-                controller.pause_before(command.layer, now)
-            case "no_pause_before":
-                controller.no_pause_before(command.layer, now)
-            case "change_filament":
-                controller.change_filament(command.reason, now)
-                done = lambda: controller.state is MachineState.PAUSED  # noqa: E731
-            case "clear":
-                controller.clear(now)
-            case "take_out":
-                controller.take_out(command.reason, now)
-            case "put_back":
-                controller.put_back(now)
-            case "act":
-                return await self._act(command)
-            case "skip":
-                await self._skip(command)
-        self.flush()
-        return "" if await self._until(done) else "it was asked, but the machine has not done it yet", []
-
-    async def _act(self, command: Command) -> tuple[str, list[str]]:
-        assert command.action is not None
-        injected = self.controller.act(command.action, self._now(), command.by)
-        self.flush()
-        if not await self._until(lambda: injected.over, HANDS_WAIT_S):
-            return f"it was asked ({adjustment(command.action)}), but the machine has not done it yet", []
-        return injected.failed, injected.said
-
-    async def _skip(self, command: Command) -> None:
-        order, skip = self._order, command.skip
-        assert order is not None and skip is not None
-        program = await self.context.store.program(skip.sha256)
-        self.controller.skip(
-            program, skip.plan.core(), skip.sha256, skip.from_command, skip.text, command.by, self._now()
-        )
-        self._order = order.model_copy(update={"sha256": skip.sha256, "plan": skip.plan})
+    def replace_file(self, sha256: str, plan: WirePlan) -> None:
+        """The build under way continues with another file."""
+        assert self._order is not None
+        self._order = self._order.model_copy(update={"sha256": sha256, "plan": plan})
         self.config = self.config.model_copy(update={"order": self._order})
         self._keep_charge()
 
-    async def _until(self, done: Callable[[], bool], within_s: float = BUSY_WAIT_S) -> bool:
+    def is_fetching(self, build: int) -> bool:
+        """Whether a build is this machine's and has not begun."""
+        return self._order is not None and self._order.build == build
+
+    async def until(self, done: Callable[[], bool], within_s: float = BUSY_WAIT_S) -> bool:
         """Wait for something to become true at the machine, for a bounded time."""
         deadline_s = asyncio.get_running_loop().time() + within_s
         while not done() and asyncio.get_running_loop().time() < deadline_s:

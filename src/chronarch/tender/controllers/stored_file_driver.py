@@ -74,14 +74,14 @@ class StoredFileDriver(MachineDriver):
             except (aiomqtt.MqttError, OSError, TimeoutError) as error:
                 log.info("%s: %s", self.config.machine, error)
             self.connected = False
-            self.controller.disconnected(self._now())
+            self.controller.disconnected(self.now())
             self.flush()
             await asyncio.sleep(RETRY_S[min(tries, len(RETRY_S) - 1)])
             tries += 1
 
     async def _talk(self, client: aiomqtt.Client) -> None:
         """One connection to the broker."""
-        self.controller.connected(self._now())
+        self.controller.connected(self.now())
         while not self._to_send.empty():
             self._to_send.get_nowait()
         for topic in HEARD:
@@ -94,7 +94,7 @@ class StoredFileDriver(MachineDriver):
                 body = _body(message.payload)
                 if body is not None:
                     self._log(False, topic, message.payload)
-                    self.controller.heard(topic, body, self._now())
+                    self.controller.heard(topic, body, self.now())
                     self.flush()
                 if sending.done():
                     sending.result()
@@ -121,7 +121,7 @@ class StoredFileDriver(MachineDriver):
     async def _tick_forever(self) -> None:
         while True:
             await asyncio.sleep(TICK_S)
-            self.controller.tick(self._now())
+            self.controller.tick(self.now())
             self.flush()
 
     def send(self) -> None:
@@ -147,7 +147,7 @@ class StoredFileDriver(MachineDriver):
         return self.controller.changed()
 
     def adopt(self, spec: BuildSpec, kept: BuildCheckpoint) -> None:
-        self.controller.adopt(spec, kept, self._now())
+        self.controller.adopt(spec, kept, self.now())
 
     def hands(self) -> wh.MachineControls:
         stored = self.controller

@@ -66,7 +66,7 @@ class StreamingDriver(MachineDriver):
                 log.debug("%s: %s", self.config.machine, error)
             except Exception:
                 log.exception("the link of %s stumbled and connects anew", self.config.machine)
-            self.controller.disconnected(self._now())
+            self.controller.disconnected(self.now())
             self.flush()
             await asyncio.sleep(RETRY_S[min(tries, len(RETRY_S) - 1)])
             tries += 1
@@ -84,7 +84,7 @@ class StreamingDriver(MachineDriver):
         self._line = await open_line(address, self._heard, self._gone.set)
         try:
             self.connected = True
-            self.controller.connected(self._now())
+            self.controller.connected(self.now())
             self.flush()
             await self._gone.wait()
         finally:
@@ -95,7 +95,7 @@ class StreamingDriver(MachineDriver):
     def _heard(self, data: bytes) -> None:
         controller = self.controller
         try:
-            controller.receive(data, self._now())
+            controller.receive(data, self.now())
             if controller.silent:
                 self.send()
             else:
@@ -107,7 +107,7 @@ class StreamingDriver(MachineDriver):
     async def _tick_forever(self) -> None:
         while True:
             await asyncio.sleep(TICK_S)
-            self.controller.tick(self._now())
+            self.controller.tick(self.now())
             self.flush()
             if self.controller.wants_reconnect:
                 self.controller.wants_reconnect = False
@@ -130,7 +130,7 @@ class StreamingDriver(MachineDriver):
         return self.controller.changed()
 
     def adopt(self, spec: BuildSpec, kept: BuildCheckpoint) -> None:
-        self.controller.adopt(spec, kept, self._now())
+        self.controller.adopt(spec, kept, self.now())
 
     @property
     def resends(self) -> int:

@@ -9,7 +9,8 @@ from pydantic import Field, TypeAdapter
 from chronarch.core.control.events import ControlEvent
 from chronarch.core.machines.states import MachineState
 from chronarch.wire.common import GivenTime, Time, Wire
-from chronarch.wire.control.actions import Action, LogLine
+from chronarch.wire.control.actions import LogLine
+from chronarch.wire.control.commands import MachineCommand
 from chronarch.wire.gcode import WirePlan
 from chronarch.wire.machines.machine import BuildBrief, MachineControls, Reading
 from chronarch.wire.machines.model import Model
@@ -82,7 +83,8 @@ class Reply(Wire):
     answered."""
 
     kind: Literal["reply"] = "reply"
-    id: str
+    id: str = ""
+    """Of the command."""
     problem: str = ""
     late: bool = False
     """The command came too late; for a later moment it may be possible."""
@@ -110,55 +112,14 @@ class Assign(Wire):
     config: MachineConfig
 
 
-CommandName = Literal[
-    "pause",
-    "pause_before",
-    "no_pause_before",
-    "change_filament",
-    "resume",
-    "stop",
-    "clear",
-    "take_out",
-    "put_back",
-    "emergency",
-    "act",
-    "skip",
-    "log",
-]
-
-
-class EditedFile(Wire):
-    """A build continues with an edited file that equals the present one up to command `from_command`."""
-
-    sha256: str
-    plan: WirePlan
-    from_command: int
-    text: str
-
-
-class LogQuery(Wire):
-    """Lines of a machine's log: the newest `limit` after number `after` that hold `search`."""
-
-    after: int = 0
-    limit: int = 500
-    search: str = ""
-
-
 class Command(Wire):
-    """Something that a person wants of a machine now."""
+    """Something that a machine is to do now; `by` is who wants it."""
 
     kind: Literal["command"] = "command"
     id: str
     machine: str
-    deed: CommandName
-    build: int | None = None
-    """The build that is meant; the command is refused when the machine has another one."""
-    reason: str = ""
     by: str = ""
-    layer: int = 0
-    action: Action | None = None
-    skip: EditedFile | None = None
-    log: LogQuery | None = None
+    body: MachineCommand
 
 
 FromTender = Annotated[Hello | Event | Sample | Reply, Field(discriminator="kind")]

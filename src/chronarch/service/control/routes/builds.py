@@ -20,51 +20,44 @@ from chronarch.service.permissions import Operator, Reader
 from chronarch.service.problems import ApiProblem, TooLateProblem
 from chronarch.wire.common import ReasonGiven
 from chronarch.wire.control import actions as w
-from chronarch.wire.control.upstream import EditedFile
+from chronarch.wire.control import commands as c
 from chronarch.wire.gcode import WirePlan
 from chronarch.wire.orders.builds import Build
 
 router = APIRouter(tags=["builds"], route_class=RetryingRoute)
+TRIES = 3
 
 
 @router.post("/builds/{number:record}/pause")
 async def pause(number: Number, because: ReasonGiven, who: Operator, context: Context, fleet: TheFleet) -> Build:
     """Stop feeding at the next line, lift and park. Answers once the machine stands."""
-    return await have_done(
-        context, fleet, number, "pause", reason=because.reason or f"asked for by {who.signature}", by=who.signature
-    )
+    reason = because.reason or f"asked for by {who.signature}"
+    return await have_done(context, fleet, number, c.Pause(reason=reason), who.signature)
 
 
 @router.post("/builds/{number:record}/resume")
 async def resume(number: Number, who: Operator, context: Context, fleet: TheFleet) -> Build:
     """End a pause; the build goes on with the very next line."""
-    return await have_done(context, fleet, number, "resume", by=who.signature)
+    return await have_done(context, fleet, number, c.Resume(), who.signature)
 
 
 @router.post("/builds/{number:record}/stop")
 async def stop(number: Number, because: ReasonGiven, who: Operator, context: Context, fleet: TheFleet) -> Build:
     """End a build for good: heaters off, head parked, bed presented."""
-    return await have_done(
-        context, fleet, number, "stop", reason=because.reason or f"asked for by {who.signature}", by=who.signature
-    )
-
-
-TRIES = 3
-
-
-# Running builds ----------------------------------------------------------------------------------------------------
+    reason = because.reason or f"asked for by {who.signature}"
+    return await have_done(context, fleet, number, c.Stop(reason=reason), who.signature)
 
 
 @router.put("/builds/{number:record}/pauses/{layer:record}")
 async def pause_before(number: Number, layer: Counted, who: Operator, context: Context, fleet: TheFleet) -> Build:
     """Pause once everything below a layer is laid. 0 means once the present layer is laid."""
-    return await have_done(context, fleet, number, "pause_before", layer=layer, by=who.signature)
+    return await have_done(context, fleet, number, c.PauseBefore(layer=layer), who.signature)
 
 
 @router.delete("/builds/{number:record}/pauses/{layer:record}")
 async def no_pause_before(number: Number, layer: Counted, who: Operator, context: Context, fleet: TheFleet) -> Build:
     """Take back a pause before a layer."""
-    return await have_done(context, fleet, number, "no_pause_before", layer=layer, by=who.signature)
+    return await have_done(context, fleet, number, c.NoPauseBefore(layer=layer), who.signature)
 
 
 @router.post("/builds/{number:record}/filament-change")
@@ -74,7 +67,7 @@ async def filament_change(
     """Pause for a filament change. Then `unload`, `load` and `purge` are done at the machine, and the build is
     resumed."""
     reason = because.reason or f"filament change asked for by {who.signature}"
-    return await have_done(context, fleet, number, "change_filament", reason=reason, by=who.signature)
+    return await have_done(context, fleet, number, c.ChangeFilament(reason=reason), who.signature)
 
 
 @router.get("/builds/{number:record}/changes")
@@ -118,7 +111,7 @@ async def skip(
         began = context.clock.now()
         told, wish, skips = await skip_plan(context, store, readers, build, known, order.objects, lead_s)
         try:
-            await fleet.command(known, "skip", build=number, skip=wish, by=who.signature)
+            await fleet.command(known, wish, who.signature)
         except TooLateProblem:
             if not more:
                 raise
@@ -152,10 +145,9 @@ async def undo_skip(
     if skips:
         sha256, _, plan = await edited_content(context, store, readers, build.sha256, known, skips)
     from_command = present.layers[int(mine[0]["from_layer"]) - 1]
-    wish = EditedFile(
-        sha256=sha256, plan=WirePlan.of(plan), from_command=from_command, text=f"{name} is laid after all"
-    )
-    await fleet.command(known, "skip", build=number, skip=wish, by=who.signature)
+    text = f"{name} is laid after all"
+    wish = c.Skip(build=number, sha256=sha256, plan=WirePlan.of(plan), from_command=from_command, text=text)
+    await fleet.command(known, wish, who.signature)
     return await _keep_skips(context, number, skips, sha256 if skips else None)
 
 

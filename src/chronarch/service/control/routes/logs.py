@@ -21,7 +21,7 @@ from chronarch.service.permissions import Reader, TenderKey
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import RequestDone
 from chronarch.wire.control import actions as w
-from chronarch.wire.control.upstream import LogQuery
+from chronarch.wire.control.commands import ReadLog
 
 router = APIRouter(tags=["hands"], route_class=RetryingRoute)
 
@@ -39,7 +39,7 @@ async def log(
 ) -> list[w.LogLine]:
     """The newest lines between tender and machine, both directions, oldest first; those after a number, to follow."""
     known = fleet.find(name)
-    reply = await fleet.command(known, "log", log=LogQuery(after=after, limit=limit, search=search))
+    reply = await fleet.command(known, ReadLog(after=after, limit=limit, search=search))
     return reply.log
 
 

@@ -21,6 +21,7 @@ from chronarch.service.problems import ApiProblem
 from chronarch.wire.access import Scope
 from chronarch.wire.common import RequestDone
 from chronarch.wire.control import actions as w
+from chronarch.wire.control import commands as c
 from chronarch.wire.machines.bed_mesh import BedLevel
 from chronarch.wire.machines.machine import OutOfWork
 
@@ -32,7 +33,7 @@ HANDS_WITHIN_S = 310.0
 async def take_out(name: Named, order: OutOfWork, who: Operator, fleet: TheFleet) -> RequestDone:
     """Take an idle machine out of work (state `service`)."""
     known = fleet.find(name)
-    await fleet.command(known, "take_out", reason=order.reason or f"taken out by {who.signature}")
+    await fleet.command(known, c.TakeOut(reason=order.reason or f"taken out by {who.signature}"))
     return RequestDone(text=f"{known.row.name} is in service.")
 
 
@@ -40,7 +41,7 @@ async def take_out(name: Named, order: OutOfWork, who: Operator, fleet: TheFleet
 async def put_back(name: Named, who: Operator, fleet: TheFleet) -> RequestDone:
     """Give a machine back to work after service or a fault."""
     known = fleet.find(name)
-    await fleet.command(known, "put_back")
+    await fleet.command(known, c.PutBack())
     return RequestDone(text=f"{known.row.name} is back.")
 
 
@@ -48,7 +49,7 @@ async def put_back(name: Named, who: Operator, fleet: TheFleet) -> RequestDone:
 async def emergency_stop(name: Named, who: Operator, fleet: TheFleet) -> RequestDone:
     """Halt a machine before everything else. Its build is lost."""
     known = fleet.find(name)
-    await fleet.command(known, "emergency")
+    await fleet.command(known, c.EmergencyStop())
     return RequestDone(text=f"{known.row.name} was halted.")
 
 
@@ -59,7 +60,7 @@ async def do(name: Named, action: Annotated[w.Action, Body()], who: Operator, fl
     known = fleet.find(name)
     _may(action, known, who)
     h.check(action, known.model.core(), standing(fleet, known))
-    reply = await fleet.command(known, "act", HANDS_WITHIN_S, action=action, by=who.signature)
+    reply = await fleet.command(known, c.Act(action=action), who.signature, HANDS_WITHIN_S)
     return w.ActionDone(text=f"{known.row.name}: {adjustment(action)}.", said=reply.said)
 
 

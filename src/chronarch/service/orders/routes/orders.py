@@ -26,6 +26,7 @@ from chronarch.service.orders.order_views import brief, full_order
 from chronarch.service.orders.outlook import TheJobOutlook
 from chronarch.service.permissions import Operator, Reader
 from chronarch.service.problems import ApiProblem, sound
+from chronarch.wire.control.commands import Stop
 from chronarch.wire.orders import orders as w
 
 router = APIRouter(tags=["orders"], route_class=RetryingRoute)
@@ -159,14 +160,8 @@ async def cancel_order(
         await db.commit()
     if order.running == "stop":
         for build in running:
-            await have_done(
-                context,
-                fleet,
-                build.id,
-                "stop",
-                reason=f"order {number} was cancelled by {who.signature}",
-                by=who.signature,
-            )
+            stop = Stop(reason=f"order {number} was cancelled by {who.signature}")
+            await have_done(context, fleet, build.id, stop, who.signature)
     context.changes.tell("jobs", "orders", "plan", "builds")
     async with context.sessions() as db:
         return await full_order(context, fleet, outlook, db, await find_order(db, number))

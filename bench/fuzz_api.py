@@ -24,7 +24,7 @@ from chronarch.demo.shop import PARTS
 from chronarch.demo.slicer import slice_part
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions
-from chronarch.service.permissions import hash_secret, new_secret
+from chronarch.service.principals import hash_secret, new_secret
 from chronarch.wire.access import Scope
 from chronarch.wire.library import NewPart
 from chronarch.wire.machines.spools import NewSpool

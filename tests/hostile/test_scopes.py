@@ -4,14 +4,18 @@ sequences hold is checked like a line that somebody types."""
 from __future__ import annotations
 
 import asyncio
+import re
 import unittest
 from typing import Any
 
 import httpx
+from fastapi.routing import APIRoute
 
 from chronarch.client import requests
+from chronarch.service.app import ROUTES
 from chronarch.service.command import register_person
 from chronarch.service.config import Config
+from chronarch.service.permissions import OPEN, RIGHTS
 from chronarch.wire.access import Scope
 from chronarch.wire.machines.model import Model
 from tests.support.world import WorldCase
@@ -25,6 +29,32 @@ class Scopes(WorldCase):
     def ask(self, key: str, method: str, path: str, **more: Any) -> httpx.Response:
         headers = {"Authorization": f"Bearer {key}"}
         return httpx.request(method, f"{self.world.address}{path}", headers=headers, timeout=30, **more)
+
+    def test_every_route_lets_in_just_those_who_have_its_right(self) -> None:
+        w = self.world
+        keys = {
+            "": set[Scope](),
+            w.read_key: {Scope.READ},
+            w.operate_key: {Scope.READ, Scope.OPERATE},
+            w.key: {Scope.READ, Scope.OPERATE, Scope.MAINTAIN},
+            w.tender_key: {Scope.TENDER},
+        }
+        own = [route for module in ROUTES for router in module.routers for route in router.routes]
+        self.assertEqual(
+            {(m, r.path_format) for r in own if isinstance(r, APIRoute) for m in r.methods or ()}, set(RIGHTS)
+        )
+        with httpx.Client(base_url=w.address, timeout=30) as http:
+            for (method, path), right in RIGHTS.items():
+                named = re.sub(r"\{(name|which|sha256)\}", "no-such", path)
+                address = "/api" + re.sub(r"\{(number|layer|key)\}", "99999999", named)
+                for key, rights in keys.items():
+                    if path == "/live" and right in rights:
+                        continue  # it has no end
+                    with self.subTest(method=method, path=path, rights=rights):
+                        headers = {"Authorization": f"Bearer {key}"} if key else {}
+                        answer = http.request(method, address, headers=headers)
+                        kept_out = answer.status_code == (403 if key else 401)
+                        self.assertEqual(kept_out, right is not OPEN and right not in rights, answer.text)
 
     def test_who_may_operate_changes_no_model_and_no_keys(self) -> None:
         w = self.world

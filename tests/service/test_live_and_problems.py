@@ -25,6 +25,7 @@ from chronarch.service.changes import Changes, LiveEvent
 from chronarch.service.http import live_events
 from chronarch.service.http.deadlock_retry import TRIES, RetryingRoute
 from chronarch.service.http.errors import install
+from chronarch.service.permissions import OPEN, RIGHTS
 from chronarch.service.problems import ApiProblem, TooLateProblem
 from chronarch.wire.common import Problem
 
@@ -176,6 +177,7 @@ class Problems(unittest.IsolatedAsyncioTestCase):
             )
             self.assertEqual((await http.get("/openapi.json")).status_code, 200)
 
+    @mock.patch.dict(RIGHTS, {("PUT", "/x"): OPEN, ("PUT", "/stream"): OPEN})
     async def test_what_a_deadlock_undid_is_carried_out_again(self) -> None:
         app = FastAPI()
         install(app)

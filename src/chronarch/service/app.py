@@ -147,7 +147,7 @@ def make_app(config: Config) -> FastAPI:
     routers = [router for module in ROUTES for router in module.routers]
     routes = [r for router in routers for r in router.routes if isinstance(r, APIRoute)]
     errors.install(app, routes)
-    openapi.install(app, routes, "/api")
+    openapi.install(app, "/api")
     for router in routers:
         app.include_router(router, prefix="/api")
     app.include_router(tender_socket.router)

@@ -23,7 +23,7 @@ from chronarch.service.access.sign_in import hasher
 from chronarch.service.app import make_app
 from chronarch.service.config import Config
 from chronarch.service.http.bounded_protocol import BoundedProtocol
-from chronarch.service.permissions import hash_secret, new_secret
+from chronarch.service.principals import hash_secret, new_secret
 from chronarch.wire.access import Scope
 
 

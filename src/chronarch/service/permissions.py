@@ -1,114 +1,165 @@
-"""Who is asking, and what they may do: sessions for people, keys for programs."""
+"""What each route needs: one table, checked in one place."""
 
 from __future__ import annotations
 
-import hashlib
 import secrets
-from dataclasses import dataclass
 from typing import Annotated
 
 from fastapi import Depends, Request
-from sqlalchemy import select
-from starlette.requests import HTTPConnection
 
-from chronarch.records import tables as t
 from chronarch.service.context import ServiceContext, part_of
+from chronarch.service.principals import Principal, identify
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.access import Scope
 
-COOKIE = "chronarch_session"
-KEY_PREFIX = "chronarch_"
-_ALLOWS = {
-    Scope.READ: {Scope.READ},
-    Scope.OPERATE: {Scope.READ, Scope.OPERATE},
-    Scope.MAINTAIN: {Scope.READ, Scope.OPERATE, Scope.MAINTAIN},
-    Scope.TENDER: {Scope.TENDER},
-}
+_TABLE = """
+/sign-in                                   POST:open
+/sign-out                                  POST:read
+/me                                        GET:read
+/keys                                      GET:maintain POST:maintain
+/keys/{key}                                DELETE:maintain
+/models                                    GET:read POST:maintain
+/models/paces                              GET:read
+/models/{name}                             PUT:maintain
+/machines                                  GET:read POST:operate
+/machines/{name}                           GET:read PATCH:operate
+/machines/{name}/heat                      GET:read
+/spools                                    GET:read POST:operate
+/spools/{number}                           PATCH:operate
+/spools/{number}/load                      POST:operate
+/spools/{number}/changes                   GET:read
+/machines/{name}/take-out                  POST:operate
+/machines/{name}/put-back                  POST:operate
+/machines/{name}/emergency-stop            POST:operate
+/machines/{name}/do                        POST:operate
+/machines/{name}/level-maps                GET:read
+/builds/{number}/pause                     POST:operate
+/builds/{number}/resume                    POST:operate
+/builds/{number}/stop                      POST:operate
+/builds/{number}/pauses/{layer}            PUT:operate DELETE:operate
+/builds/{number}/filament-change           POST:operate
+/builds/{number}/changes                   GET:read
+/builds/{number}/skip/preview              POST:operate
+/builds/{number}/skip                      POST:operate
+/builds/{number}/skip/{name}               DELETE:operate
+/machines/{name}/log                       GET:read
+/builds/{number}/log                       GET:read PUT:tender
+/machines/{name}/frame                     GET:read PUT:tender
+/drop/{name}                               PUT:operate
+/drop                                      POST:operate
+/arrivals                                  GET:read
+/arrivals/{number}                         GET:read
+/files                                     GET:read
+/files/{which}                             GET:read PATCH:operate
+/files/{which}/content                     GET:read
+/files/{which}/revisions                   GET:read
+/files/{which}/revisions/{number}/restore  POST:operate
+/files/{which}/history                     GET:read
+/files/{which}/preflight                   GET:read
+/files/{which}/overrule                    POST:operate
+/blobs/{sha256}                            GET:tender
+/files/batch                               POST:operate
+/bin                                       DELETE:operate
+/folders                                   GET:read POST:operate DELETE:operate
+/folders/move                              POST:operate
+/files/{which}/preview                     POST:read
+/files/{which}/edit                        POST:operate
+/files/{which}/difference                  GET:read
+/contents/{sha256}                         GET:read
+/contents/{sha256}/reading                 GET:read
+/contents/{sha256}/layers                  GET:read
+/contents/{sha256}/layers/{layer}          GET:read
+/contents/{sha256}/shape                   GET:read
+/contents/{sha256}/drawing.{kind}          GET:read
+/contents/{sha256}/picture                 GET:read
+/contents/{sha256}/text                    GET:read
+/parts                                     GET:read POST:operate
+/parts/suggestions                         GET:read
+/parts/{which}                             GET:read PATCH:operate DELETE:operate
+/parts/{which}/history                     GET:read
+/parts/{which}/model                       GET:read PUT:operate
+/parts/{which}/triangles                   GET:read
+/jobs                                      GET:read POST:operate
+/jobs/{number}                             GET:read PATCH:operate
+/jobs/{number}/hold                        POST:operate
+/jobs/{number}/release                     POST:operate
+/jobs/{number}/withdraw                    POST:operate
+/queue                                     GET:read
+/queue/move                                POST:operate
+/queue/batch                               POST:operate
+/orders                                    GET:read POST:operate
+/orders/{number}                           GET:read PATCH:operate
+/orders/from-csv                           POST:operate
+/orders/{number}/cancel                    POST:operate
+/orders/{number}/repeat                    POST:operate
+/stock                                     GET:read PUT:operate
+/builds                                    GET:read
+/builds/{number}                           GET:read
+/builds/{number}/verdict                   POST:operate
+/builds/{number}/photo                     GET:read PUT:operate
+/plan                                      GET:read
+/what-if                                   POST:read
+/jobs/{number}/why                         GET:read
+/machines/{name}/start-next                POST:operate
+/planning                                  GET:read PATCH:operate
+/planning/strategies                       GET:read
+/hours                                     GET:read PUT:operate
+/hours/staffed                             GET:read
+/upkeep-windows                            GET:read POST:operate
+/upkeep-windows/{number}                   DELETE:operate
+/rounds                                    GET:read
+/helpers                                   GET:operate POST:operate
+/helpers/{number}                          DELETE:operate
+/help/rounds                               GET:open
+/help/builds/{number}/verdict              POST:open
+/me/here                                   POST:read
+/me/caught-up                              POST:read
+/since                                     GET:read
+/notices                                   GET:read
+/notices/seen                              POST:operate
+/ledger                                    GET:read
+/report/turnaround                         GET:read
+/report/utilisation                        GET:read
+/shop                                      GET:read
+/live                                      GET:read
+"""
+OPEN = None
+READING = frozenset({"GET", "HEAD", "OPTIONS"})
 
 
-@dataclass(frozen=True)
-class Principal:
-    """A person or a program that was let in. Exactly one of `person`, `key` and `helper` is its number."""
-
-    name: str
-    scope: Scope
-    csrf: str = ""
-    person: int = 0
-    key: int = 0
-    helper: int = 0
-    session: str = ""
-    """The hash of the session token of a person."""
-    tender: str = ""
-    """For the key of a tender: the tender that it is bound to; empty before its first greeting."""
-
-    @property
-    def identity(self) -> str:
-        """Who it is, independent of names."""
-        return f"person {self.person}" if self.person else f"key {self.key}" if self.key else f"helper {self.helper}"
-
-    @property
-    def signature(self) -> str:
-        """The name in the records: a person's name, which is unique, or a key's or helper's name with its number."""
-        return self.name if self.person else f"{self.name} ({self.identity})"
-
-    def may(self, scope: Scope) -> bool:
-        return scope in _ALLOWS[self.scope]
+def _read(table: str) -> dict[tuple[str, str], Scope | None]:
+    found: dict[tuple[str, str], Scope | None] = {}
+    for line in table.strip().splitlines():
+        path, *rules = line.split()
+        for rule in rules:
+            method, right = rule.split(":")
+            found[method, path] = OPEN if right == "open" else Scope(right)
+    return found
 
 
-def hash_secret(secret: str) -> str:
-    return hashlib.sha256(secret.encode()).hexdigest()
+RIGHTS = _read(_TABLE)
+"""By method and path below `/api`: the right that a request needs, or OPEN. A route without a row lets nobody in."""
 
 
-def new_secret() -> str:
-    return KEY_PREFIX + secrets.token_urlsafe(32)
+async def let_in(request: Request, path: str) -> None:
+    """Let a request in, and remember who asks. A change made with a session must carry its CSRF token. Raises
+    ApiProblem (401, 403)."""
+    right = RIGHTS[request.method, path]
+    if right is OPEN:
+        return
+    who = await identify(part_of(request, ServiceContext), request)
+    if not who.may(right):
+        raise ApiProblem(403, f"This key may {who.scope}; what you ask needs one that may {right}.")
+    token = request.headers.get("x-csrf-token", "")
+    if request.method not in READING and who.csrf and not secrets.compare_digest(who.csrf, token):
+        raise ApiProblem(403, "The X-CSRF-Token header is missing or wrong; sign in again.")
+    request.state.who = who
 
 
-async def identify(context: ServiceContext, request: HTTPConnection) -> Principal:
-    """Who is asking. Raises ApiProblem (401) when nobody we know."""
-    header = request.headers.get("authorization", "")
-    token = request.cookies.get(COOKIE, "")
-    async with context.sessions() as db:
-        if header.lower().startswith("bearer "):
-            key = (
-                await db.execute(select(t.Key).where(t.Key.secret_hash == hash_secret(header[7:].strip())))
-            ).scalar_one_or_none()
-            if key is None or key.revoked:
-                raise ApiProblem(401, "This key is not known or was revoked; get a new one.")
-            return Principal(key.name, Scope(key.scope), key=key.id, tender=key.tender or "")
-        if token:
-            found = (
-                await db.execute(
-                    select(t.Session, t.Person.name, t.Person.scope)
-                    .join(t.Person, t.Person.id == t.Session.person_id)
-                    .where(t.Session.token_hash == hash_secret(token), t.Session.expires_at > context.clock.real_now())
-                )
-            ).first()
-            if found:
-                session = found[0]
-                return Principal(
-                    found[1], Scope(found[2]), session.csrf, person=session.person_id, session=session.token_hash
-                )
-    raise ApiProblem(401, "Sign in, or send a key as 'Authorization: Bearer KEY'.")
+async def asked_by(request: Request) -> Principal:
+    """A dependency: who asks, on a route that is not open to everybody."""
+    who: Principal = request.state.who
+    return who
 
 
-class RequireScope:
-    """A dependency that lets in whoever has the scope. A change made with a session must carry its CSRF token."""
-
-    def __init__(self, scope: Scope) -> None:
-        self.scope = scope
-
-    async def __call__(self, request: Request) -> Principal:
-        known: Principal | None = getattr(request.state, "who", None)
-        who = known or await identify(part_of(request, ServiceContext), request)
-        if not who.may(self.scope):
-            raise ApiProblem(403, f"This key may {who.scope}; what you ask needs one that may {self.scope}.")
-        changing = request.method not in ("GET", "HEAD")
-        if changing and who.csrf and not secrets.compare_digest(who.csrf, request.headers.get("x-csrf-token", "")):
-            raise ApiProblem(403, "The X-CSRF-Token header is missing or wrong; sign in again.")
-        return who
-
-
-Reader = Annotated[Principal, Depends(RequireScope(Scope.READ))]
-Operator = Annotated[Principal, Depends(RequireScope(Scope.OPERATE))]
-Maintainer = Annotated[Principal, Depends(RequireScope(Scope.MAINTAIN))]
-TenderKey = Annotated[Principal, Depends(RequireScope(Scope.TENDER))]
+Who = Annotated[Principal, Depends(asked_by)]

@@ -11,7 +11,8 @@ from chronarch.service.access import sign_in as access
 from chronarch.service.access.sign_in import TheSignInGuard
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
-from chronarch.service.permissions import COOKIE, Maintainer, Reader, hash_secret, new_secret
+from chronarch.service.permissions import Who
+from chronarch.service.principals import COOKIE, hash_secret, new_secret
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import access as w
 from chronarch.wire.common import RequestDone
@@ -33,7 +34,7 @@ async def sign_in(
 
 
 @router.post("/sign-out")
-async def sign_out(who: Reader, context: Context, request: Request, response: Response) -> RequestDone:
+async def sign_out(who: Who, context: Context, request: Request, response: Response) -> RequestDone:
     """Close the session this request came with."""
     await access.sign_out(context, request.cookies.get(COOKIE, ""))
     response.delete_cookie(COOKIE)
@@ -41,7 +42,7 @@ async def sign_out(who: Reader, context: Context, request: Request, response: Re
 
 
 @router.get("/me")
-async def me(who: Reader) -> w.Me:
+async def me(who: Who) -> w.Me:
     """Who is asking, and the session's CSRF token."""
     return w.Me(name=who.name, scope=who.scope, csrf=who.csrf)
 
@@ -54,13 +55,13 @@ def _key(row: t.Key) -> w.Key:
 
 
 @router.get("/keys")
-async def keys(who: Maintainer, context: Context) -> list[w.Key]:
+async def keys(context: Context) -> list[w.Key]:
     async with context.sessions() as db:
         return [_key(row) for row in (await db.execute(select(t.Key).order_by(t.Key.id))).scalars()]
 
 
 @router.post("/keys", status_code=201)
-async def make_key(order: w.NewKey, who: Maintainer, context: Context) -> w.CreatedKey:
+async def make_key(order: w.NewKey, context: Context) -> w.CreatedKey:
     """Make a key. Its secret is in this answer and nowhere else."""
     secret = new_secret()
     async with context.sessions() as db:
@@ -73,7 +74,7 @@ async def make_key(order: w.NewKey, who: Maintainer, context: Context) -> w.Crea
 
 
 @router.delete("/keys/{key:record}")
-async def revoke_key(key: Number, who: Maintainer, context: Context) -> w.Key:
+async def revoke_key(key: Number, context: Context) -> w.Key:
     """Revoke a key: it opens nothing from now on."""
     async with context.sessions() as db:
         row = await db.get(t.Key, key)

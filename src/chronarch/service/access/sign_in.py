@@ -16,7 +16,7 @@ from sqlalchemy import delete, select
 
 from chronarch.records import tables as t
 from chronarch.service.context import ServiceContext, part
-from chronarch.service.permissions import hash_secret
+from chronarch.service.principals import hash_secret
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.access import Me, Scope
 

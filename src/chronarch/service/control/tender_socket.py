@@ -25,7 +25,7 @@ from chronarch.service.http.open_connections import OpenConnections
 from chronarch.service.machines.fleet import Connection, Fleet, FleetMachine
 from chronarch.service.machines.heat_log import HeatLog
 from chronarch.service.machines.learned_paces import LearnedPaces
-from chronarch.service.permissions import Principal, identify
+from chronarch.service.principals import Principal, identify
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.access import Scope
 from chronarch.wire.control.upstream import (

@@ -14,9 +14,9 @@ from sqlalchemy.exc import OperationalError
 
 from chronarch.records.database import deadlocked
 from chronarch.service.http import record_numbers as record_numbers  # what `{number:record}` in an address takes
-from chronarch.service.http.request_bodies import admit, gate_of
+from chronarch.service.http.request_bodies import bounded
+from chronarch.service.permissions import READING, let_in
 
-READING = frozenset({"GET", "HEAD", "OPTIONS"})
 TRIES = 6
 PAUSE_S = 0.02
 
@@ -38,13 +38,14 @@ class RetryingRoute(APIRoute):
 
     def get_route_handler(self) -> Handler:
         once = super().get_route_handler()
-        path, gate, read_whole = self.path_format, gate_of(self.dependant), self.body_field is not None
+        path, read_whole = self.path_format.removeprefix("/api"), self.body_field is not None
 
         async def again(request: Request) -> Response:
             named = request.scope["path_params"]
             named.update({k: normalize("NFC", v) for k, v in named.items() if isinstance(v, str) and not v.isascii()})
+            await let_in(request, path)
             if request.method not in READING:
-                request = await admit(path, gate, read_whole, request)
+                request = bounded(path, read_whole, request)
             for more in reversed(range(TRIES)):
                 try:
                     return await once(request)

@@ -15,7 +15,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from chronarch.records import tables as t
 from chronarch.service.context import ServiceContext, part
-from chronarch.service.permissions import Principal
+from chronarch.service.principals import Principal
 
 LOOK_EVERY_S = 0.4
 log = logging.getLogger("chronarch.connections")

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from typing import Any
 
 from fastapi import FastAPI
 from fastapi.openapi.utils import get_openapi
-from fastapi.routing import APIRoute
 
-from chronarch.service.http.request_bodies import gate_of
-from chronarch.service.permissions import COOKIE
+from chronarch.service.permissions import RIGHTS
+from chronarch.service.principals import COOKIE
 from chronarch.wire.access import Scope
 from chronarch.wire.common import Problem
 
@@ -31,9 +29,9 @@ ANSWERS = {
 """What every route may answer beside its own."""
 
 
-def install(app: FastAPI, routes: Iterable[APIRoute], prefix: str) -> None:
-    """Have `app` describe itself so; `routes` are those under the prefix."""
-    gates = {(f"{prefix}{r.path_format}", m.lower()): gate_of(r.dependant) for r in routes for m in r.methods or ()}
+def install(app: FastAPI, prefix: str) -> None:
+    """Have `app` describe itself so; the routes of the table of rights are under the prefix."""
+    rights = {(f"{prefix}{path}", method.lower()): right for (method, path), right in RIGHTS.items()}
     made: dict[str, Any] = {}
 
     def document() -> dict[str, Any]:
@@ -50,9 +48,9 @@ def install(app: FastAPI, routes: Iterable[APIRoute], prefix: str) -> None:
                         **{status: r for status, r in operation["responses"].items() if status != "422"},
                         **ANSWERS,
                     }
-                    gate = gates.get((path, method))
-                    if gate is not None:
-                        ways = ["key"] if gate.scope is Scope.TENDER else ["key", "session"]
+                    right = rights.get((path, method))
+                    if right is not None:
+                        ways = ["key"] if right is Scope.TENDER else ["key", "session"]
                         operation["security"] = [{way: []} for way in ways]
         return made
 

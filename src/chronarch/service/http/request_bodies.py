@@ -1,15 +1,11 @@
-"""How large the body of a request may be, by route. Nothing of it is read before the caller is known."""
+"""How large the body of a request may be, by route."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 from fastapi import HTTPException, Request
-from fastapi.dependencies.models import Dependant
 from starlette.types import Message
 
 from chronarch.service.context import ServiceContext, part_of
-from chronarch.service.permissions import RequireScope
 
 USUAL = 1 << 20
 """Bytes. What people and programs say in words is far smaller."""
@@ -25,22 +21,8 @@ A_FILE = frozenset({("POST", "/drop")})
 """Routes whose body may hold one file of the largest size."""
 
 
-def _all(dependant: Dependant) -> Iterator[Dependant]:
-    for inner in dependant.dependencies:
-        yield inner
-        yield from _all(inner)
-
-
-def gate_of(dependant: Dependant) -> RequireScope | None:
-    """Who is let in by a route; None where it is open to everybody."""
-    return next((d.call for d in _all(dependant) if isinstance(d.call, RequireScope)), None)
-
-
-async def admit(path: str, gate: RequireScope | None, read_whole: bool, request: Request) -> Request:
-    """Let in a request with a body: first the caller, then as much of the body as the route takes. Raises ApiProblem
-    (401, 403) and HTTPException (413)."""
-    if gate is not None:
-        request.state.who = await gate(request)
+def bounded(path: str, read_whole: bool, request: Request) -> Request:
+    """The request with no more of its body than the route takes; the rest raises HTTPException (413)."""
     route = (request.method, path)
     limit = OTHERWISE.get(route, USUAL if read_whole else None)
     if route in A_FILE:

@@ -12,7 +12,6 @@ from chronarch.records import tables as t
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.service.permissions import Operator, Reader
 from chronarch.wire.common import RequestDone
 from chronarch.wire.notices import Notice
 
@@ -22,7 +21,6 @@ routers = (router,)
 
 @router.get("/notices")
 async def notices(
-    who: Reader,
     context: Context,
     fleet: TheFleet,
     seen: bool = False,
@@ -50,7 +48,7 @@ async def notices(
 
 
 @router.post("/notices/seen")
-async def all_seen(who: Operator, context: Context, up_to: Counted) -> RequestDone:
+async def all_seen(context: Context, up_to: Counted) -> RequestDone:
     """Mark every notice up to this number as seen."""
     async with context.sessions() as db:
         await db.execute(update(t.Notice).where(t.Notice.id <= up_to).values(seen=True))

@@ -13,7 +13,7 @@ from chronarch.records.orders.jobs import copies_of
 from chronarch.service.context import ServiceContext
 from chronarch.service.control.builds import find_build
 from chronarch.service.machines.fleet import Fleet
-from chronarch.service.permissions import Principal
+from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.control.commands import Clear
 from chronarch.wire.orders import builds as w

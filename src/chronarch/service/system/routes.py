@@ -13,7 +13,7 @@ from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.live_events import stream
 from chronarch.service.http.open_connections import TheOpenConnections
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.service.permissions import Reader
+from chronarch.service.permissions import Who
 from chronarch.wire.system import ShopInfo
 
 router = APIRouter(route_class=RetryingRoute)
@@ -25,7 +25,7 @@ def _shop(context: ServiceContext) -> ShopInfo:
 
 
 @router.get("/shop", tags=["people"])
-async def the_shop(who: Reader, context: Context) -> ShopInfo:
+async def the_shop(context: Context) -> ShopInfo:
     """The shop's name and its time."""
     return _shop(context)
 
@@ -34,7 +34,7 @@ async def the_shop(who: Reader, context: Context) -> ShopInfo:
     "/live", tags=["live"], response_class=StreamingResponse, responses={200: {"content": {"text/event-stream": {}}}}
 )
 async def live_stream(
-    who: Reader, context: Context, fleet: TheFleet, connections: TheOpenConnections
+    who: Who, context: Context, fleet: TheFleet, connections: TheOpenConnections
 ) -> StreamingResponse:
     """All that changes, as server-sent events: `shop` (the clock) and every `machine` first, then `machine` whenever
     one changes, and `changed` naming the kind of record that has."""

@@ -10,7 +10,6 @@ from chronarch.records import tables as t
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.service.permissions import Operator, Reader
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import RequestDone
 from chronarch.wire.upkeep import NewUpkeep, Upkeep
@@ -20,7 +19,7 @@ routers = (router,)
 
 
 @router.get("/upkeep-windows")
-async def upkeep(who: Reader, context: Context, fleet: TheFleet) -> list[Upkeep]:
+async def upkeep(context: Context, fleet: TheFleet) -> list[Upkeep]:
     """Spans in which machines may not build, from now on."""
     names = {k.row.id: k.row.name for k in fleet.all()}
     query = select(t.UpkeepWindow).where(t.UpkeepWindow.end_at > context.clock.now()).order_by(t.UpkeepWindow.begin_at)
@@ -33,7 +32,7 @@ async def upkeep(who: Reader, context: Context, fleet: TheFleet) -> list[Upkeep]
 
 
 @router.post("/upkeep-windows", status_code=201)
-async def add_upkeep(order: NewUpkeep, who: Operator, context: Context, fleet: TheFleet) -> Upkeep:
+async def add_upkeep(order: NewUpkeep, context: Context, fleet: TheFleet) -> Upkeep:
     """Keep a machine free for upkeep: no build that would reach into the span starts there."""
     known = fleet.find(order.machine)
     async with context.sessions() as db:
@@ -45,7 +44,7 @@ async def add_upkeep(order: NewUpkeep, who: Operator, context: Context, fleet: T
 
 
 @router.delete("/upkeep-windows/{number:record}")
-async def remove_upkeep(number: Number, who: Operator, context: Context) -> RequestDone:
+async def remove_upkeep(number: Number, context: Context) -> RequestDone:
     async with context.sessions() as db:
         row = await db.get(t.UpkeepWindow, number)
         if row is None:

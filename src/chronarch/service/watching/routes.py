@@ -9,7 +9,7 @@ from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.openapi import body
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.service.permissions import Reader, TenderKey
+from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import RequestDone
 
@@ -20,7 +20,7 @@ LARGEST_FRAME = 4_000_000
 
 
 @router.get("/machines/{name}/frame", response_class=Response, responses={200: {"content": {"image/jpeg": {}}}})
-async def frame(name: Named, who: Reader, fleet: TheFleet) -> Response:
+async def frame(name: Named, fleet: TheFleet) -> Response:
     """The newest camera frame, a JPEG."""
     known = fleet.find(name)
     if not known.frame:
@@ -30,7 +30,7 @@ async def frame(name: Named, who: Reader, fleet: TheFleet) -> Response:
 
 
 @router.put("/machines/{name}/frame", openapi_extra=body("image/jpeg"))
-async def put_frame(name: Named, request: Request, who: TenderKey, context: Context, fleet: TheFleet) -> RequestDone:
+async def put_frame(name: Named, request: Request, who: Who, context: Context, fleet: TheFleet) -> RequestDone:
     """A tender's newest frame of one of its machines."""
     known = fleet.in_care_of(who.tender, name)
     body = bytearray()

@@ -17,7 +17,7 @@ from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.openapi import body
 from chronarch.service.library.content_store import TheContentStore
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.service.permissions import Reader, TenderKey
+from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import RequestDone
 from chronarch.wire.control import actions as w
@@ -31,7 +31,6 @@ LARGEST_LOG = 200_000_000
 @router.get("/machines/{name}/log")
 async def log(
     name: Named,
-    who: Reader,
     fleet: TheFleet,
     after: Counted = 0,
     limit: Annotated[int, Query(ge=1, le=5000)] = 500,
@@ -48,7 +47,7 @@ async def log(
 
 @router.put("/builds/{number:record}/log", openapi_extra=body("application/gzip"))
 async def put_log(
-    number: Number, request: Request, who: TenderKey, context: Context, fleet: TheFleet, store: TheContentStore
+    number: Number, request: Request, who: Who, context: Context, fleet: TheFleet, store: TheContentStore
 ) -> RequestDone:
     """A tender hands over the line log of a build that has ended, gzip-packed."""
     async with context.sessions() as db:
@@ -68,7 +67,7 @@ async def put_log(
 @router.get(
     "/builds/{number:record}/log", response_class=FileResponse, responses={200: {"content": {"text/plain": {}}}}
 )
-async def build_log(number: Number, who: Reader, store: TheContentStore) -> StreamingResponse:
+async def build_log(number: Number, store: TheContentStore) -> StreamingResponse:
     """Every line of a build that has ended, both directions, with its time: plain text."""
     path = store.log(number)
     if not path.exists():

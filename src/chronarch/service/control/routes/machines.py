@@ -16,7 +16,8 @@ from chronarch.records import tables as t
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import Fleet, FleetMachine, TheFleet
-from chronarch.service.permissions import Operator, Principal, Reader
+from chronarch.service.permissions import Who
+from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.access import Scope
 from chronarch.wire.common import RequestDone
@@ -30,7 +31,7 @@ HANDS_WITHIN_S = 310.0
 
 
 @router.post("/machines/{name}/take-out")
-async def take_out(name: Named, order: OutOfWork, who: Operator, fleet: TheFleet) -> RequestDone:
+async def take_out(name: Named, order: OutOfWork, who: Who, fleet: TheFleet) -> RequestDone:
     """Take an idle machine out of work (state `service`)."""
     known = fleet.find(name)
     await fleet.command(known, c.TakeOut(reason=order.reason or f"taken out by {who.signature}"))
@@ -38,7 +39,7 @@ async def take_out(name: Named, order: OutOfWork, who: Operator, fleet: TheFleet
 
 
 @router.post("/machines/{name}/put-back")
-async def put_back(name: Named, who: Operator, fleet: TheFleet) -> RequestDone:
+async def put_back(name: Named, fleet: TheFleet) -> RequestDone:
     """Give a machine back to work after service or a fault."""
     known = fleet.find(name)
     await fleet.command(known, c.PutBack())
@@ -46,7 +47,7 @@ async def put_back(name: Named, who: Operator, fleet: TheFleet) -> RequestDone:
 
 
 @router.post("/machines/{name}/emergency-stop")
-async def emergency_stop(name: Named, who: Operator, fleet: TheFleet) -> RequestDone:
+async def emergency_stop(name: Named, fleet: TheFleet) -> RequestDone:
     """Halt a machine before everything else. Its build is lost."""
     known = fleet.find(name)
     await fleet.command(known, c.EmergencyStop())
@@ -54,7 +55,7 @@ async def emergency_stop(name: Named, who: Operator, fleet: TheFleet) -> Request
 
 
 @router.post("/machines/{name}/do")
-async def do(name: Named, action: Annotated[w.Action, Body()], who: Operator, fleet: TheFleet) -> w.ActionDone:
+async def do(name: Named, action: Annotated[w.Action, Body()], who: Who, fleet: TheFleet) -> w.ActionDone:
     """Have a machine do something. Answers once the machine has done it. While a build runs, only actions meant for a
     running build are possible. Sending a line, or running a guarded sequence, needs the right to maintain."""
     known = fleet.find(name)
@@ -94,7 +95,7 @@ def standing(fleet: Fleet, known: FleetMachine) -> h.MachineSituation:
 
 @router.get("/machines/{name}/level-maps")
 async def level_maps(
-    name: Named, who: Reader, context: Context, fleet: TheFleet, limit: Annotated[int, Query(ge=1, le=100)] = 20
+    name: Named, context: Context, fleet: TheFleet, limit: Annotated[int, Query(ge=1, le=100)] = 20
 ) -> list[BedLevel]:
     """How level the bed was, newest first."""
     known = fleet.find(name)

@@ -12,7 +12,6 @@ from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.ledger.span import span
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.service.permissions import Reader
 from chronarch.wire.common import GivenTime
 from chronarch.wire.ledger import LedgerEntry
 
@@ -21,7 +20,6 @@ router = APIRouter(tags=["ledger"], route_class=RetryingRoute)
 
 @router.get("/ledger")
 async def ledger(
-    who: Reader,
     context: Context,
     fleet: TheFleet,
     begin: GivenTime | None = None,

@@ -18,7 +18,6 @@ from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.ledger.span import span
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.service.permissions import Reader
 from chronarch.service.planning.settings import load_settings
 from chronarch.wire import ledger as w
 from chronarch.wire import ledger as wp
@@ -60,7 +59,6 @@ def _turnaround(t: TurnaroundSummary) -> wp.TurnaroundRow:
 
 @router.get("/report/turnaround")
 async def turnaround(
-    who: Reader,
     context: Context,
     fleet: TheFleet,
     begin: Annotated[GivenTime | None, Query(alias="from")] = None,
@@ -100,7 +98,6 @@ async def turnaround(
     responses={200: {"content": {"text/csv": {"schema": {"type": "string"}}}}},
 )
 async def utilisation(
-    who: Reader,
     context: Context,
     fleet: TheFleet,
     begin: Annotated[GivenTime | None, Query(alias="from")] = None,

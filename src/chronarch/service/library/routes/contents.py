@@ -15,7 +15,6 @@ from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.library.content_store import TheContentStore
 from chronarch.service.library.contents import known_content, model_for, reading_of
 from chronarch.service.library.readers import TheContentReaders
-from chronarch.service.permissions import Reader
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import gcode as w
 from chronarch.wire.common import Hash
@@ -26,7 +25,7 @@ BINARY: dict[int | str, dict[str, Any]] = {200: {"content": {"application/octet-
 
 
 @router.get("", response_class=FileResponse)
-async def whole(sha256: Hash, who: Reader, store: TheContentStore) -> FileResponse:
+async def whole(sha256: Hash, store: TheContentStore) -> FileResponse:
     """The bytes themselves."""
     return FileResponse(
         store.path(known_content(store, sha256)), media_type="text/x.gcode", filename=f"{sha256[:12]}.gcode"
@@ -34,7 +33,7 @@ async def whole(sha256: Hash, who: Reader, store: TheContentStore) -> FileRespon
 
 
 @router.get("/reading")
-async def reading(sha256: Hash, who: Reader, context: Context, model: Word = "") -> w.FileReading:
+async def reading(sha256: Hash, context: Context, model: Word = "") -> w.FileReading:
     """What it says for a model."""
     name, _ = await model_for(context, model)
     async with context.sessions() as db:
@@ -43,7 +42,7 @@ async def reading(sha256: Hash, who: Reader, context: Context, model: Word = "")
 
 @router.get("/layers")
 async def layers(
-    sha256: Hash, who: Reader, context: Context, store: TheContentStore, readers: TheContentReaders, model: Word = ""
+    sha256: Hash, context: Context, store: TheContentStore, readers: TheContentReaders, model: Word = ""
 ) -> list[w.LayerRow]:
     """The table of its layers."""
     _, figures = await model_for(context, model)
@@ -54,7 +53,6 @@ async def layers(
 async def layer(
     sha256: Hash,
     layer: LayerNumber,
-    who: Reader,
     context: Context,
     store: TheContentStore,
     readers: TheContentReaders,
@@ -72,7 +70,7 @@ async def layer(
 
 @router.get("/shape", response_class=Response, responses=BINARY)
 async def shape(
-    sha256: Hash, who: Reader, context: Context, store: TheContentStore, readers: TheContentReaders, model: Word = ""
+    sha256: Hash, context: Context, store: TheContentStore, readers: TheContentReaders, model: Word = ""
 ) -> Response:
     """Everything that is laid, thinned out, in binary (docs/protocols/layers.md)."""
     _, figures = await model_for(context, model)
@@ -86,7 +84,6 @@ async def shape(
 async def drawing(
     sha256: Hash,
     kind: Literal["png", "svg"],
-    who: Reader,
     context: Context,
     store: TheContentStore,
     readers: TheContentReaders,
@@ -108,7 +105,6 @@ async def drawing(
 @router.get("/picture", response_class=FileResponse)
 async def picture(
     sha256: Hash,
-    who: Reader,
     context: Context,
     store: TheContentStore,
     width: Annotated[int, Query(ge=1, le=10_000)] = 200,
@@ -130,7 +126,6 @@ async def picture(
 @router.get("/text")
 async def text(
     sha256: Hash,
-    who: Reader,
     store: TheContentStore,
     readers: TheContentReaders,
     first: Number = 1,

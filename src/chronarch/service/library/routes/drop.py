@@ -25,7 +25,8 @@ from chronarch.service.library.content_store import Received
 from chronarch.service.library.intake import TheIntake, UploadIntake
 from chronarch.service.machines.fleet import Fleet, TheFleet
 from chronarch.service.machines.learned_paces import LearnedPaces, TheLearnedPaces
-from chronarch.service.permissions import Operator, Principal, Reader
+from chronarch.service.permissions import Who
+from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import library as w
 from chronarch.wire.common import Label
@@ -58,7 +59,7 @@ def _digest_of(header: str) -> str:
 async def drop_raw(
     name: Word,
     request: Request,
-    who: Operator,
+    who: Who,
     context: Context,
     fleet: TheFleet,
     paces: TheLearnedPaces,
@@ -82,7 +83,7 @@ async def drop_raw(
 
 @router.post("/drop", status_code=201, response_model=w.Dropped, responses=Answers)  # type: ignore[arg-type]
 async def drop_form(
-    who: Operator,
+    who: Who,
     context: Context,
     fleet: TheFleet,
     paces: TheLearnedPaces,
@@ -156,7 +157,7 @@ async def _drop(
 
 
 @router.get("/arrivals")
-async def arrivals(who: Reader, context: Context, intake: TheIntake) -> list[w.Arrival]:
+async def arrivals(context: Context, intake: TheIntake) -> list[w.Arrival]:
     """Files that are being read now, and how far each is."""
     async with context.sessions() as db:
         rows = (
@@ -166,7 +167,7 @@ async def arrivals(who: Reader, context: Context, intake: TheIntake) -> list[w.A
 
 
 @router.get("/arrivals/{number:record}")
-async def arrival(number: Number, who: Reader, context: Context, intake: TheIntake) -> w.Arrival:
+async def arrival(number: Number, context: Context, intake: TheIntake) -> w.Arrival:
     """One of them, also after it was added or refused."""
     async with context.sessions() as db:
         row = await db.get(t.Arrival, number)

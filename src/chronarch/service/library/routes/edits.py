@@ -17,7 +17,7 @@ from chronarch.service.library.finding import find_file
 from chronarch.service.library.intake import TheIntake
 from chronarch.service.library.readers import TheContentReaders
 from chronarch.service.machines.learned_paces import TheLearnedPaces
-from chronarch.service.permissions import Operator, Reader
+from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import gcode as w
 from chronarch.wire.library import Dropped, File
@@ -34,7 +34,6 @@ async def _kept(context: ServiceContext, which: str, order: w.EditRequest) -> Fi
 async def preview(
     which: Named,
     order: w.EditRequest,
-    who: Reader,
     context: Context,
     store: TheContentStore,
     readers: TheContentReaders,
@@ -49,7 +48,7 @@ async def preview(
 async def edit(
     which: Named,
     order: w.EditRequest,
-    who: Operator,
+    who: Who,
     context: Context,
     store: TheContentStore,
     readers: TheContentReaders,
@@ -80,7 +79,6 @@ async def edit(
 @router.get("/difference")
 async def difference(
     which: Named,
-    who: Reader,
     context: Context,
     store: TheContentStore,
     readers: TheContentReaders,

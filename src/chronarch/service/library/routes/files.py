@@ -21,7 +21,7 @@ from chronarch.service.library.finding import find_file
 from chronarch.service.library.intake import make_folders
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.machines.learned_paces import TheLearnedPaces
-from chronarch.service.permissions import Operator, Reader, TenderKey
+from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import library as w
 from chronarch.wire.common import Hash
@@ -33,7 +33,6 @@ router = APIRouter(tags=["files"], route_class=RetryingRoute)
 
 @router.get("/files")
 async def files(
-    who: Reader,
     context: Context,
     paces: TheLearnedPaces,
     search: Word = "",
@@ -82,7 +81,6 @@ async def files(
 @router.get("/files/{which}")
 async def file(
     which: Named,
-    who: Reader,
     context: Context,
     paces: TheLearnedPaces,
     model: Word = "",
@@ -101,9 +99,7 @@ async def file(
 
 
 @router.patch("/files/{which}")
-async def change_file(
-    which: Named, change: w.FileChange, who: Operator, context: Context, paces: TheLearnedPaces
-) -> w.File:
+async def change_file(which: Named, change: w.FileChange, context: Context, paces: TheLearnedPaces) -> w.File:
     """Rename a file, move it to another folder, note something, tag it, or say which part it makes."""
     async with context.sessions() as db:
         kept = await find_file(db, which, binned=False)
@@ -135,7 +131,7 @@ async def change_file(
 
 @router.get("/files/{which}/content", response_class=FileResponse)
 async def content(
-    which: Named, who: Reader, context: Context, store: TheContentStore, revision: Number | None = None
+    which: Named, context: Context, store: TheContentStore, revision: Number | None = None
 ) -> FileResponse:
     """The file's bytes, or those of an earlier revision."""
     async with context.sessions() as db:
@@ -148,16 +144,14 @@ async def content(
 
 
 @router.get("/files/{which}/revisions")
-async def revisions(which: Named, who: Reader, context: Context) -> list[w.Revision]:
+async def revisions(which: Named, context: Context) -> list[w.Revision]:
     """All contents that a file has had, newest first."""
     async with context.sessions() as db:
         return await library.revisions(db, (await find_file(db, which)).file.id)
 
 
 @router.post("/files/{which}/revisions/{number:record}/restore", status_code=201)
-async def restore_revision(
-    which: Named, number: Number, who: Operator, context: Context, paces: TheLearnedPaces
-) -> w.File:
+async def restore_revision(which: Named, number: Number, who: Who, context: Context, paces: TheLearnedPaces) -> w.File:
     """Make an earlier content the newest revision again."""
     async with context.sessions() as db:
         kept = await find_file(db, which, binned=False, revision=number)
@@ -173,14 +167,14 @@ async def restore_revision(
 
 
 @router.get("/files/{which}/history")
-async def history(which: Named, who: Reader, context: Context) -> History:
+async def history(which: Named, context: Context) -> History:
     """What became of its builds, by machine and model, with planned and real time."""
     async with context.sessions() as db:
         return await history_of(db, file=(await find_file(db, which)).file.id)
 
 
 @router.get("/files/{which}/preflight")
-async def preflight(which: Named, who: Reader, context: Context, fleet: TheFleet, machine: Named) -> list[Finding]:
+async def preflight(which: Named, context: Context, fleet: TheFleet, machine: Named) -> list[Finding]:
     """What stands against a file on one machine as it is now, including the findings for its model."""
     known = fleet.find(machine)
     async with context.sessions() as db:
@@ -208,9 +202,7 @@ async def preflight(which: Named, who: Reader, context: Context, fleet: TheFleet
 
 
 @router.post("/files/{which}/overrule", status_code=201)
-async def overrule(
-    which: Named, order: w.Overruling, who: Operator, context: Context, paces: TheLearnedPaces
-) -> w.File:
+async def overrule(which: Named, order: w.Overruling, who: Who, context: Context, paces: TheLearnedPaces) -> w.File:
     """Let this content run on a model although a rule refuses it. Who did so and why is recorded, and holds only for
     the content of this revision."""
     async with context.sessions() as db:
@@ -226,11 +218,11 @@ async def overrule(
         await db.merge(row)
         await db.commit()
     context.changes.tell("files", "jobs")
-    return await file(which, who, context, paces, order.model)
+    return await file(which, context, paces, order.model)
 
 
 @router.get("/blobs/{sha256}", response_class=FileResponse)
-async def blob(sha256: Hash, who: TenderKey, store: TheContentStore) -> FileResponse:
+async def blob(sha256: Hash, store: TheContentStore) -> FileResponse:
     """A file's bytes by their hash, for tenders."""
     path = store.path(sha256)
     if not re.fullmatch(r"[0-9a-f]{64}", sha256) or not path.exists():

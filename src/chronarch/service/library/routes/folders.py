@@ -11,7 +11,6 @@ from chronarch.records import tables as t
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.library.intake import make_folders
-from chronarch.service.permissions import Operator, Reader
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import library as w
 from chronarch.wire.common import RequestDone
@@ -22,7 +21,7 @@ router = APIRouter(tags=["files"], route_class=RetryingRoute)
 
 
 @router.get("/folders")
-async def folders(who: Reader, context: Context) -> list[w.Folder]:
+async def folders(context: Context) -> list[w.Folder]:
     """All folders by path, with how many files lie directly in each."""
     async with context.sessions() as db:
         counts = await db.execute(
@@ -34,7 +33,7 @@ async def folders(who: Reader, context: Context) -> list[w.Folder]:
 
 
 @router.post("/folders", status_code=201)
-async def add_folder(order: w.Folder, who: Operator, context: Context) -> w.Folder:
+async def add_folder(order: w.Folder, context: Context) -> w.Folder:
     if not order.path:
         raise ApiProblem(422, "The folder needs a name.")
     async with context.sessions() as db:
@@ -45,7 +44,7 @@ async def add_folder(order: w.Folder, who: Operator, context: Context) -> w.Fold
 
 
 @router.post("/folders/move")
-async def move_folder(order: w.FolderMove, who: Operator, context: Context) -> RequestDone:
+async def move_folder(order: w.FolderMove, context: Context) -> RequestDone:
     """Rename a folder or move it elsewhere, with everything in it."""
     if not order.path or not order.to:
         raise ApiProblem(422, "Say which folder and its new path.")
@@ -67,7 +66,7 @@ async def move_folder(order: w.FolderMove, who: Operator, context: Context) -> R
 
 
 @router.delete("/folders")
-async def remove_folder(path: Word, who: Operator, context: Context) -> RequestDone:
+async def remove_folder(path: Word, context: Context) -> RequestDone:
     """Remove an empty folder."""
     async with context.sessions() as db:
         held = await db.execute(

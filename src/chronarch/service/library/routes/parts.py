@@ -25,7 +25,7 @@ from chronarch.service.library.finding import find_part
 from chronarch.service.library.intake import drop_unused
 from chronarch.service.library.readers import TheContentReaders
 from chronarch.service.machines.learned_paces import LearnedPaces, TheLearnedPaces
-from chronarch.service.permissions import Operator, Reader
+from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import library as w
 from chronarch.wire.common import RequestDone
@@ -40,7 +40,7 @@ async def _wire(paces: LearnedPaces, db: AsyncSession, row: t.Part) -> w.Part:
 
 
 @router.get("")
-async def parts(who: Reader, context: Context, paces: TheLearnedPaces) -> list[w.Part]:
+async def parts(context: Context, paces: TheLearnedPaces) -> list[w.Part]:
     """All parts by name, with their files."""
     async with context.sessions() as db:
         rows = (await db.execute(select(t.Part).order_by(t.Part.name))).scalars().all()
@@ -48,7 +48,7 @@ async def parts(who: Reader, context: Context, paces: TheLearnedPaces) -> list[w
 
 
 @router.get("/suggestions")
-async def suggestions(who: Reader, context: Context) -> list[w.PartSuggestion]:
+async def suggestions(context: Context) -> list[w.PartSuggestion]:
     """Files that seem to make the same part; a person confirms by making the part."""
     async with context.sessions() as db:
         found = await library.kept(db, t.File.binned_at.is_(None))
@@ -84,7 +84,7 @@ async def _gather(db: AsyncSession, part: int, files: list[int], *, only: bool) 
 
 
 @router.post("", status_code=201)
-async def add_part(order: w.NewPart, who: Operator, context: Context, paces: TheLearnedPaces) -> w.Part:
+async def add_part(order: w.NewPart, who: Who, context: Context, paces: TheLearnedPaces) -> w.Part:
     async with context.sessions() as db:
         row = t.Part(name=order.name, notes=order.notes.strip(), added_at=context.clock.now(), added_by=who.signature)
         db.add(row)
@@ -101,15 +101,13 @@ async def add_part(order: w.NewPart, who: Operator, context: Context, paces: The
 
 
 @router.get("/{which}")
-async def part(which: Named, who: Reader, context: Context, paces: TheLearnedPaces) -> w.Part:
+async def part(which: Named, context: Context, paces: TheLearnedPaces) -> w.Part:
     async with context.sessions() as db:
         return await _wire(paces, db, await find_part(db, which))
 
 
 @router.patch("/{which}")
-async def change_part(
-    which: Named, change: w.PartChange, who: Operator, context: Context, paces: TheLearnedPaces
-) -> w.Part:
+async def change_part(which: Named, change: w.PartChange, context: Context, paces: TheLearnedPaces) -> w.Part:
     """Rename a part, note something, or say which files make it (the complete list)."""
     async with context.sessions() as db:
         row = await find_part(db, which)
@@ -130,7 +128,7 @@ async def change_part(
 
 
 @router.delete("/{which}")
-async def remove_part(which: Named, who: Operator, context: Context, store: TheContentStore) -> RequestDone:
+async def remove_part(which: Named, context: Context, store: TheContentStore) -> RequestDone:
     """Remove a part; its files stay in the library. Refused once a job has asked for it."""
     async with context.sessions() as db:
         row = await find_part(db, which)
@@ -150,7 +148,7 @@ async def remove_part(which: Named, who: Operator, context: Context, store: TheC
 
 
 @router.get("/{which}/history")
-async def history(which: Named, who: Reader, context: Context) -> History:
+async def history(which: Named, context: Context) -> History:
     """What became of the builds of all its files."""
     async with context.sessions() as db:
         return await history_of(db, part=(await find_part(db, which)).id)
@@ -161,7 +159,6 @@ async def put_model(
     which: Named,
     name: Named,
     request: Request,
-    who: Operator,
     context: Context,
     store: TheContentStore,
     readers: TheContentReaders,
@@ -200,7 +197,7 @@ async def _shape(context: ServiceContext, which: str) -> dict[str, Any]:
 
 
 @router.get("/{which}/model", response_class=Response, responses={200: {"content": {"application/octet-stream": {}}}})
-async def model(which: Named, who: Reader, context: Context, store: TheContentStore) -> Response:
+async def model(which: Named, context: Context, store: TheContentStore) -> Response:
     """The model's file as it was given."""
     shape = await _shape(context, which)
     kind = "model/stl" if shape["kind"] == "stl" else "model/3mf"
@@ -213,9 +210,7 @@ async def model(which: Named, who: Reader, context: Context, store: TheContentSt
 @router.get(
     "/{which}/triangles", response_class=Response, responses={200: {"content": {"application/octet-stream": {}}}}
 )
-async def triangles(
-    which: Named, who: Reader, context: Context, store: TheContentStore, readers: TheContentReaders
-) -> Response:
+async def triangles(which: Named, context: Context, store: TheContentStore, readers: TheContentReaders) -> Response:
     """The model's triangles: nine little-endian 32-bit floats each, mm, standing on z 0."""
     shape = await _shape(context, which)
     data = await readers.triangles(store.path(shape["sha256"]))

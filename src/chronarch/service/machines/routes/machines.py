@@ -20,7 +20,6 @@ from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.machines.reach import check_reach
-from chronarch.service.permissions import Operator, Reader
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import GivenTime, Label
 from chronarch.wire.machines import machine as w
@@ -29,7 +28,7 @@ router = APIRouter(tags=["machines"], route_class=RetryingRoute)
 
 
 @router.get("/machines")
-async def machines(who: Reader, fleet: TheFleet) -> list[w.Machine]:
+async def machines(fleet: TheFleet) -> list[w.Machine]:
     """All machines as they are now, by name."""
     return [fleet.view(known) for known in fleet.all()]
 
@@ -37,7 +36,6 @@ async def machines(who: Reader, fleet: TheFleet) -> list[w.Machine]:
 @router.post("/machines", status_code=201)
 async def add_machine(
     order: w.NewMachine,
-    who: Operator,
     context: Context,
     fleet: TheFleet,
     tender: Annotated[Label, Query(min_length=1)] = "tender",
@@ -96,14 +94,12 @@ async def add_machine(
 
 
 @router.get("/machines/{name}")
-async def machine(name: Named, who: Reader, fleet: TheFleet) -> w.MachineDetail:
+async def machine(name: Named, fleet: TheFleet) -> w.MachineDetail:
     return fleet.detail(fleet.find(name))
 
 
 @router.patch("/machines/{name}")
-async def change_machine(
-    name: Named, change: w.MachineChange, who: Operator, context: Context, fleet: TheFleet
-) -> w.MachineDetail:
+async def change_machine(name: Named, change: w.MachineChange, context: Context, fleet: TheFleet) -> w.MachineDetail:
     """Change a machine's intake, what is loaded on its tools, where it stands, its pools and tags."""
     known = fleet.find(name)
     async with context.sessions() as db:
@@ -138,9 +134,7 @@ async def _set_spools(db: AsyncSession, row: t.Machine, tools: list[w.Tool]) -> 
 
 
 @router.get("/machines/{name}/heat")
-async def heat(
-    name: Named, who: Reader, context: Context, fleet: TheFleet, begin: GivenTime | None = None
-) -> list[w.Reading]:
+async def heat(name: Named, context: Context, fleet: TheFleet, begin: GivenTime | None = None) -> list[w.Reading]:
     """Readings since `begin` (by default an hour ago), oldest first, at most 2000, evenly thinned."""
     known = fleet.find(name)
     begin = begin or context.clock.now() - timedelta(hours=1)

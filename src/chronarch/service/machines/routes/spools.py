@@ -13,7 +13,7 @@ from chronarch.records.machines import spools as records
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import Fleet, TheFleet
-from chronarch.service.permissions import Operator, Reader
+from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.machines import spools as w
 
@@ -38,7 +38,7 @@ async def _find_spool(db: AsyncSession, number: int) -> t.Spool:
 
 
 @router.get("/spools")
-async def spools(who: Reader, context: Context, fleet: TheFleet, finished: bool = False) -> list[w.Spool]:
+async def spools(context: Context, fleet: TheFleet, finished: bool = False) -> list[w.Spool]:
     """Spools, by material and colour; finished ones too when asked."""
     query = select(t.Spool).order_by(t.Spool.material, t.Spool.colour, t.Spool.id)
     if not finished:
@@ -48,7 +48,7 @@ async def spools(who: Reader, context: Context, fleet: TheFleet, finished: bool 
 
 
 @router.post("/spools", status_code=201)
-async def add_spool(order: w.NewSpool, who: Operator, context: Context, fleet: TheFleet) -> w.Spool:
+async def add_spool(order: w.NewSpool, context: Context, fleet: TheFleet) -> w.Spool:
     left = order.grams_full if order.grams_left is None else order.grams_left
     async with context.sessions() as db:
         row = t.Spool(
@@ -62,9 +62,7 @@ async def add_spool(order: w.NewSpool, who: Operator, context: Context, fleet: T
 
 
 @router.patch("/spools/{number:record}")
-async def change_spool(
-    number: Number, change: w.SpoolUpdate, who: Operator, context: Context, fleet: TheFleet
-) -> w.Spool:
+async def change_spool(number: Number, change: w.SpoolUpdate, who: Who, context: Context, fleet: TheFleet) -> w.Spool:
     """Correct what is left by weighing, say where it lies, or that it is used up."""
     async with context.sessions() as db:
         row = await _find_spool(db, number)
@@ -90,7 +88,7 @@ async def change_spool(
 
 
 @router.post("/spools/{number:record}/load")
-async def load_spool(number: Number, order: w.LoadSpool, who: Operator, context: Context, fleet: TheFleet) -> w.Spool:
+async def load_spool(number: Number, order: w.LoadSpool, context: Context, fleet: TheFleet) -> w.Spool:
     """Put a spool on a tool; what was there goes back on the shelf. Work that waits for it starts."""
     known = fleet.find(order.machine)
     if order.tool not in {tool.get("number", 0) for tool in known.row.tools}:
@@ -118,7 +116,7 @@ def _refuse_another_while_it_builds(machine: t.Machine, number: int, spool: t.Sp
 
 
 @router.get("/spools/{number:record}/changes")
-async def spool_changes(number: Number, who: Reader, context: Context) -> list[w.SpoolEvent]:
+async def spool_changes(number: Number, context: Context) -> list[w.SpoolEvent]:
     """What was taken from a spool, and what weighing it said; newest first."""
     query = select(t.SpoolChange).where(t.SpoolChange.spool_id == number).order_by(t.SpoolChange.id.desc()).limit(200)
     async with context.sessions() as db:

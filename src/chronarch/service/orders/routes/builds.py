@@ -17,7 +17,7 @@ from chronarch.service.http.openapi import body
 from chronarch.service.library.content_store import TheContentStore
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.orders.verdicts import judge
-from chronarch.service.permissions import Operator, Reader
+from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.orders import builds as w
 
@@ -27,7 +27,6 @@ LARGEST_PHOTO = 12_000_000
 
 @router.get("/builds")
 async def builds(
-    who: Reader,
     context: Context,
     fleet: TheFleet,
     machine: Word | None = None,
@@ -48,21 +47,19 @@ async def builds(
 
 
 @router.get("/builds/{number:record}")
-async def build(number: Number, who: Reader, context: Context) -> w.Build:
+async def build(number: Number, context: Context) -> w.Build:
     async with context.sessions() as db:
         return build_wire(await find_build(db, number))
 
 
 @router.post("/builds/{number:record}/verdict")
-async def verdict(number: Number, order: w.Clearing, who: Operator, context: Context, fleet: TheFleet) -> w.Build:
+async def verdict(number: Number, order: w.Clearing, who: Who, context: Context, fleet: TheFleet) -> w.Build:
     """The bed is cleared, and this became of the build: good pieces are counted, the rest goes back in the queue."""
     return await judge(context, fleet, number, order, who)
 
 
 @router.put("/builds/{number:record}/photo", openapi_extra=body("image/jpeg", "image/png"))
-async def put_photo(
-    number: Number, request: Request, who: Operator, context: Context, store: TheContentStore
-) -> w.Build:
+async def put_photo(number: Number, request: Request, context: Context, store: TheContentStore) -> w.Build:
     """A picture of what went wrong, JPEG or PNG."""
     received = await store.receive(request.stream(), LARGEST_PHOTO)
     with received.path.open("rb") as source:
@@ -85,7 +82,7 @@ async def put_photo(
 
 
 @router.get("/builds/{number:record}/photo", response_class=Response, responses={200: {"content": {"image/jpeg": {}}}})
-async def photo(number: Number, who: Reader, context: Context, store: TheContentStore) -> FileResponse:
+async def photo(number: Number, context: Context, store: TheContentStore) -> FileResponse:
     """The picture that somebody took of what went wrong."""
     async with context.sessions() as db:
         build = await db.get(t.Build, number)

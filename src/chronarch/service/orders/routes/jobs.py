@@ -19,7 +19,7 @@ from chronarch.service.orders.job_actions import BATCH
 from chronarch.service.orders.job_views import OVER, listed_jobs, view
 from chronarch.service.orders.jobs import find, find_file, make_job
 from chronarch.service.orders.outlook import JobOutlook, TheJobOutlook
-from chronarch.service.permissions import Operator, Reader
+from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.orders import jobs as w
 
@@ -27,7 +27,7 @@ router = APIRouter(tags=["jobs"], route_class=RetryingRoute)
 
 
 @router.get("/jobs")
-async def jobs(who: Reader, context: Context, outlook: TheJobOutlook, ended: bool = False) -> list[w.Job]:
+async def jobs(context: Context, outlook: TheJobOutlook, ended: bool = False) -> list[w.Job]:
     """Jobs in the order of the queue; with `ended` also finished and withdrawn ones."""
     async with context.sessions() as db:
         return await listed_jobs(outlook, db, ended)
@@ -36,7 +36,7 @@ async def jobs(who: Reader, context: Context, outlook: TheJobOutlook, ended: boo
 @router.post("/jobs", status_code=201, response_model=w.Job)
 async def submit(
     order: w.NewJob,
-    who: Operator,
+    who: Who,
     context: Context,
     fleet: TheFleet,
     outlook: TheJobOutlook,
@@ -61,7 +61,7 @@ async def _submit(context: ServiceContext, fleet: Fleet, outlook: JobOutlook, or
 
 @router.patch("/jobs/{number:record}")
 async def change_job(
-    number: Number, change: w.JobChange, who: Operator, context: Context, fleet: TheFleet, outlook: TheJobOutlook
+    number: Number, change: w.JobChange, context: Context, fleet: TheFleet, outlook: TheJobOutlook
 ) -> w.Job:
     """Change a job: how many, by when, what it needs, its revision. Builds that run go on as they are."""
     async with context.sessions() as db:
@@ -95,7 +95,7 @@ async def change_job(
 
 
 @router.get("/jobs/{number:record}")
-async def job(number: Number, who: Reader, context: Context, outlook: TheJobOutlook) -> w.Job:
+async def job(number: Number, context: Context, outlook: TheJobOutlook) -> w.Job:
     async with context.sessions() as db:
         return (await view(outlook, db, [await find(db, number)]))[0]
 
@@ -108,7 +108,7 @@ WISHES = {
 
 
 def _route(wish: str) -> Callable[..., Awaitable[w.Job]]:
-    async def wished(number: Number, who: Operator, context: Context, outlook: TheJobOutlook) -> w.Job:
+    async def wished(number: Number, context: Context, outlook: TheJobOutlook) -> w.Job:
         async with context.sessions() as db:
             job = await find(db, number)
             (before,) = await view(outlook, db, [job])

@@ -24,7 +24,7 @@ from chronarch.service.orders.making import add_line, make_orders
 from chronarch.service.orders.order_csv import LARGEST_CSV, orders_of_csv
 from chronarch.service.orders.order_views import brief, full_order
 from chronarch.service.orders.outlook import TheJobOutlook
-from chronarch.service.permissions import Operator, Reader
+from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem, sound
 from chronarch.wire.control.commands import Stop
 from chronarch.wire.orders import orders as w
@@ -40,9 +40,7 @@ async def find_order(db: AsyncSession, number: int) -> t.Order:
 
 
 @router.get("/orders")
-async def orders(
-    who: Reader, context: Context, fleet: TheFleet, outlook: TheJobOutlook, ended: bool = False
-) -> list[w.OrderBrief]:
+async def orders(context: Context, fleet: TheFleet, outlook: TheJobOutlook, ended: bool = False) -> list[w.OrderBrief]:
     """Orders in work, soonest due first; with `ended` also finished and cancelled ones."""
     async with context.sessions() as db:
         rows = (await db.execute(select(t.Order).order_by(t.Order.id))).scalars().all()
@@ -55,7 +53,7 @@ async def orders(
 
 
 @router.get("/orders/{number:record}")
-async def order(number: Number, who: Reader, context: Context, fleet: TheFleet, outlook: TheJobOutlook) -> w.Order:
+async def order(number: Number, context: Context, fleet: TheFleet, outlook: TheJobOutlook) -> w.Order:
     async with context.sessions() as db:
         return await full_order(context, fleet, outlook, db, await find_order(db, number))
 
@@ -63,7 +61,7 @@ async def order(number: Number, who: Reader, context: Context, fleet: TheFleet, 
 @router.post("/orders", status_code=201, response_model=w.Order)
 async def make_order(
     order: w.NewOrder,
-    who: Operator,
+    who: Who,
     context: Context,
     fleet: TheFleet,
     outlook: TheJobOutlook,
@@ -80,7 +78,7 @@ async def make_order(
 
 @router.post("/orders/from-csv", status_code=201, openapi_extra=body("text/csv"))
 async def orders_from_csv(
-    request: Request, who: Operator, context: Context, fleet: TheFleet, outlook: TheJobOutlook
+    request: Request, who: Who, context: Context, fleet: TheFleet, outlook: TheJobOutlook
 ) -> list[w.Order]:
     """Make orders from CSV (RFC 4180). The first row names the columns: customer, and part or file; if wanted also
     order, due, quantity, material, colour, nozzle_mm, pool and note. Rows with the same `order` (or else the same
@@ -97,7 +95,7 @@ async def orders_from_csv(
 
 @router.patch("/orders/{number:record}")
 async def change_order(
-    number: Number, change: w.OrderChange, who: Operator, context: Context, fleet: TheFleet, outlook: TheJobOutlook
+    number: Number, change: w.OrderChange, who: Who, context: Context, fleet: TheFleet, outlook: TheJobOutlook
 ) -> w.Order:
     """Change an order, or add lines to it. Its due time, priority and hold apply to its lines that are not done."""
     given = change.model_fields_set
@@ -143,7 +141,7 @@ async def change_order(
 
 @router.post("/orders/{number:record}/cancel")
 async def cancel_order(
-    number: Number, order: w.Cancel, who: Operator, context: Context, fleet: TheFleet, outlook: TheJobOutlook
+    number: Number, order: w.Cancel, who: Who, context: Context, fleet: TheFleet, outlook: TheJobOutlook
 ) -> w.Order:
     """Make nothing more for an order; good pieces go to stock. While copies of it are being built, the request must say
     what becomes of them, or it is refused (409)."""
@@ -169,7 +167,7 @@ async def cancel_order(
 
 @router.post("/orders/{number:record}/repeat", status_code=201)
 async def repeat_order(
-    number: Number, change: w.OrderChange, who: Operator, context: Context, fleet: TheFleet, outlook: TheJobOutlook
+    number: Number, change: w.OrderChange, who: Who, context: Context, fleet: TheFleet, outlook: TheJobOutlook
 ) -> w.Order:
     """Make the same order once more. Due time, note and priority may be given anew."""
     async with context.sessions() as db:

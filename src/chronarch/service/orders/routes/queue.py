@@ -20,7 +20,7 @@ from chronarch.service.orders.job_actions import BATCH
 from chronarch.service.orders.job_views import OVER, listed_jobs
 from chronarch.service.orders.jobs import find
 from chronarch.service.orders.outlook import TheJobOutlook
-from chronarch.service.permissions import Operator, Reader
+from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.orders import jobs as w
 
@@ -28,7 +28,7 @@ router = APIRouter(tags=["jobs"], route_class=RetryingRoute)
 
 
 @router.get("/queue")
-async def queue(who: Reader, context: Context, outlook: TheJobOutlook, response: Response) -> w.QueueLine:
+async def queue(context: Context, outlook: TheJobOutlook, response: Response) -> w.QueueLine:
     """What waits, in order, with the version that a move must name (also as ETag)."""
     async with context.sessions() as db:
         row = await orders.line_now(db)
@@ -66,7 +66,7 @@ async def _take_line(
 @router.post("/queue/move")
 async def move(
     order: w.QueueMove,
-    who: Operator,
+    who: Who,
     context: Context,
     fleet: TheFleet,
     outlook: TheJobOutlook,
@@ -84,13 +84,13 @@ async def move(
             raise ApiProblem(404, f"There is no job {error.args[0]} in the line; look again.") from None
         await db.commit()
     context.changes.tell("jobs", "orders", "plan")
-    return await queue(who, context, outlook, Response())
+    return await queue(context, outlook, Response())
 
 
 @router.post("/queue/batch")
 async def batch(
     order: w.JobBatch,
-    who: Operator,
+    who: Who,
     context: Context,
     fleet: TheFleet,
     outlook: TheJobOutlook,
@@ -114,7 +114,7 @@ async def batch(
             await orders.move(db, order.jobs, next(iter(await _first(db, order.jobs)), None))
         await db.commit()
     context.changes.tell("jobs", "orders", "plan")
-    return await queue(who, context, outlook, Response())
+    return await queue(context, outlook, Response())
 
 
 async def _first(db: AsyncSession, but: list[int]) -> list[int]:

@@ -10,14 +10,14 @@ from chronarch.records.orders.stock import add_stock
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.orders.jobs import find_file, find_part
-from chronarch.service.permissions import Operator, Reader
+from chronarch.service.permissions import Who
 from chronarch.wire.orders.stock import StockCount, StockRow
 
 router = APIRouter(tags=["orders"], route_class=RetryingRoute)
 
 
 @router.get("/stock")
-async def stock(who: Reader, context: Context) -> list[StockRow]:
+async def stock(context: Context) -> list[StockRow]:
     """Good pieces on the shelf that nobody has ordered."""
     async with context.sessions() as db:
         rows = (await db.execute(select(t.Stock).where(t.Stock.pieces > 0).order_by(t.Stock.what))).scalars().all()
@@ -33,7 +33,7 @@ async def stock(who: Reader, context: Context) -> list[StockRow]:
 
 
 @router.put("/stock")
-async def count_stock(count: StockCount, who: Operator, context: Context) -> list[StockRow]:
+async def count_stock(count: StockCount, who: Who, context: Context) -> list[StockRow]:
     """Say how many pieces of something are on the shelf."""
     async with context.sessions() as db:
         if count.part is not None:
@@ -45,4 +45,4 @@ async def count_stock(count: StockCount, who: Operator, context: Context) -> lis
         await add_stock(db, key, count.pieces - (row.pieces if row else 0))
         await db.commit()
     context.changes.tell("orders")
-    return await stock(who, context)
+    return await stock(context)

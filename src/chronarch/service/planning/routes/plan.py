@@ -7,7 +7,6 @@ from fastapi import APIRouter
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.service.permissions import Reader
 from chronarch.service.planning.planner import ThePlanner
 from chronarch.service.planning.scenarios import what_if
 from chronarch.service.planning.views import plan_wire
@@ -18,7 +17,7 @@ router = APIRouter(tags=["plan"], route_class=RetryingRoute)
 
 
 @router.get("/plan")
-async def plan(who: Reader, context: Context, fleet: TheFleet, planner: ThePlanner) -> PlanWithForecast:
+async def plan(context: Context, fleet: TheFleet, planner: ThePlanner) -> PlanWithForecast:
     """What each machine does next, when, and why; the hours when somebody is there; why machines are idle."""
     async with context.sessions() as db:
         planned = await planner.current(db)
@@ -26,9 +25,7 @@ async def plan(who: Reader, context: Context, fleet: TheFleet, planner: ThePlann
 
 
 @router.post("/what-if")
-async def ask_what_if(
-    wish: w.WhatIf, who: Reader, context: Context, fleet: TheFleet, planner: ThePlanner
-) -> w.WhatIfAnswer:
+async def ask_what_if(wish: w.WhatIf, context: Context, fleet: TheFleet, planner: ThePlanner) -> w.WhatIfAnswer:
     """What would happen if: answered from a copy. Nothing of the shop changes."""
     async with context.sessions() as db:
         return await what_if(fleet, planner, db, wish)

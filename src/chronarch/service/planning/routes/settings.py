@@ -11,7 +11,6 @@ from chronarch.core.planning.snapshot import MEANING
 from chronarch.records import tables as t
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
-from chronarch.service.permissions import Operator, Reader
 from chronarch.service.planning.settings import load_settings
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import GivenTime
@@ -22,14 +21,14 @@ LONGEST = timedelta(days=120)
 
 
 @router.get("/planning")
-async def planning(who: Reader, context: Context) -> Planning:
+async def planning(context: Context) -> Planning:
     """How the shop plans."""
     async with context.sessions() as db:
         return (await load_settings(db)).planning
 
 
 @router.patch("/planning")
-async def change_planning(change: PlanningUpdate, who: Operator, context: Context) -> Planning:
+async def change_planning(change: PlanningUpdate, context: Context) -> Planning:
     """Choose the strategy, and say how long work by hand takes and which reasons there are for scrap."""
     async with context.sessions() as db:
         row = await db.get(t.Setting, "planning", with_for_update=True) or t.Setting(name="planning", value={})
@@ -42,20 +41,20 @@ async def change_planning(change: PlanningUpdate, who: Operator, context: Contex
 
 
 @router.get("/planning/strategies")
-async def strategies(who: Reader) -> list[StrategyMeaning]:
+async def strategies() -> list[StrategyMeaning]:
     """The ways to choose the next build."""
     return [StrategyMeaning(strategy=s, meaning=meaning) for s, meaning in MEANING.items()]
 
 
 @router.get("/hours")
-async def hours(who: Reader, context: Context) -> list[SiteHours]:
+async def hours(context: Context) -> list[SiteHours]:
     """When somebody is at each site. Empty if the shop has not said so: then somebody is always there."""
     async with context.sessions() as db:
         return list((await load_settings(db)).hours.values())
 
 
 @router.put("/hours")
-async def set_hours(order: SiteHours, who: Operator, context: Context) -> SiteHours:
+async def set_hours(order: SiteHours, context: Context) -> SiteHours:
     """Say when somebody is at a site."""
     async with context.sessions() as db:
         await db.merge(t.Site(name=order.site, hours=order.model_dump(mode="json")))
@@ -66,7 +65,6 @@ async def set_hours(order: SiteHours, who: Operator, context: Context) -> SiteHo
 
 @router.get("/hours/staffed")
 async def staffed(
-    who: Reader,
     context: Context,
     begin: Annotated[GivenTime | None, Query()] = None,
     end: Annotated[GivenTime | None, Query()] = None,

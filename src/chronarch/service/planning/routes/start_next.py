@@ -8,7 +8,6 @@ from chronarch.core.bounds import Named
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.service.permissions import Operator
 from chronarch.service.planning.dispatcher import TheDispatcher
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import RequestDone
@@ -17,9 +16,7 @@ router = APIRouter(tags=["machines"], route_class=RetryingRoute)
 
 
 @router.post("/machines/{name}/start-next")
-async def start_next(
-    name: Named, who: Operator, context: Context, fleet: TheFleet, dispatcher: TheDispatcher
-) -> RequestDone:
+async def start_next(name: Named, context: Context, fleet: TheFleet, dispatcher: TheDispatcher) -> RequestDone:
     """Start the next waiting copy that fits this idle machine, whatever its intake."""
     known = fleet.find(name)
     async with context.sessions() as db:

@@ -14,7 +14,6 @@ from chronarch.service.machines.fleet import Fleet, TheFleet
 from chronarch.service.orders.job_views import OVER
 from chronarch.service.orders.jobs import find
 from chronarch.service.orders.waiting_jobs import waiting_of
-from chronarch.service.permissions import Reader
 from chronarch.service.planning.planner import ThePlanner
 from chronarch.service.planning.snapshot import CurrentPlan
 from chronarch.wire.planning.plan import JobWhy, MachineBlocker
@@ -23,7 +22,7 @@ router = APIRouter(tags=["jobs"], route_class=RetryingRoute)
 
 
 @router.get("/jobs/{number:record}/why")
-async def job_why(number: Number, who: Reader, context: Context, fleet: TheFleet, planner: ThePlanner) -> JobWhy:
+async def job_why(number: Number, context: Context, fleet: TheFleet, planner: ThePlanner) -> JobWhy:
     """Why a job waits: every machine with its reasons, and the smallest change that would start it."""
     async with context.sessions() as db:
         job = await find(db, number)

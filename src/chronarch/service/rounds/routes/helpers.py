@@ -17,8 +17,9 @@ from chronarch.service.context import Context, ServiceContext
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.orders.verdicts import judge
-from chronarch.service.permissions import Operator, Principal, hash_secret
+from chronarch.service.permissions import Who
 from chronarch.service.planning.planner import ThePlanner
+from chronarch.service.principals import Principal, hash_secret
 from chronarch.service.problems import ApiProblem
 from chronarch.service.rounds.tasks import rounds
 from chronarch.wire import rounds as w
@@ -42,7 +43,7 @@ def _helper(row: t.HelperLink, context: ServiceContext) -> ws.Helper:
 
 
 @router.get("/helpers")
-async def helpers(who: Operator, context: Context) -> list[ws.Helper]:
+async def helpers(context: Context) -> list[ws.Helper]:
     """The links that were handed out, newest first."""
     async with context.sessions() as db:
         rows = (await db.execute(select(t.HelperLink).order_by(t.HelperLink.id.desc()).limit(100))).scalars()
@@ -50,7 +51,7 @@ async def helpers(who: Operator, context: Context) -> list[ws.Helper]:
 
 
 @router.post("/helpers", status_code=201)
-async def make_helper(order: ws.NewHelper, who: Operator, context: Context) -> ws.CreatedHelper:
+async def make_helper(order: ws.NewHelper, who: Who, context: Context) -> ws.CreatedHelper:
     """Make an address that shows the rounds of one site without an account, until it expires or is revoked."""
     token = secrets.token_urlsafe(24)
     now = context.clock.real_now()
@@ -65,7 +66,7 @@ async def make_helper(order: ws.NewHelper, who: Operator, context: Context) -> w
 
 
 @router.delete("/helpers/{number:record}")
-async def revoke_helper(number: Number, who: Operator, context: Context) -> ws.Helper:
+async def revoke_helper(number: Number, context: Context) -> ws.Helper:
     """Revoke a link: it opens nothing from now on."""
     async with context.sessions() as db:
         row = await db.get(t.HelperLink, number)

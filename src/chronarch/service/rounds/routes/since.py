@@ -11,7 +11,8 @@ from chronarch.records import tables as t
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.service.permissions import Principal, Reader
+from chronarch.service.permissions import Who
+from chronarch.service.principals import Principal
 from chronarch.service.rounds.since import since
 from chronarch.wire import rounds as w
 from chronarch.wire.common import GivenTime
@@ -30,7 +31,7 @@ async def _person(db: AsyncSession, who: Principal) -> t.Person | None:
 
 
 @router.post("/me/here")
-async def here(who: Reader, context: Context, fleet: TheFleet) -> w.SinceYouLeft:
+async def here(who: Who, context: Context, fleet: TheFleet) -> w.SinceYouLeft:
     """Somebody looks. Remembers it, and tells what happened since they were last seen before being away."""
     now = context.clock.now()
     async with context.sessions() as db:
@@ -46,7 +47,7 @@ async def here(who: Reader, context: Context, fleet: TheFleet) -> w.SinceYouLeft
 
 
 @router.post("/me/caught-up")
-async def caught_up(who: Reader, context: Context, fleet: TheFleet) -> w.SinceYouLeft:
+async def caught_up(who: Who, context: Context, fleet: TheFleet) -> w.SinceYouLeft:
     """The person has read what happened while they were away."""
     async with context.sessions() as db:
         person = await _person(db, who)
@@ -57,7 +58,7 @@ async def caught_up(who: Reader, context: Context, fleet: TheFleet) -> w.SinceYo
 
 
 @router.get("/since")
-async def since_when(who: Reader, context: Context, fleet: TheFleet, begin: GivenTime) -> w.SinceYouLeft:
+async def since_when(context: Context, fleet: TheFleet, begin: GivenTime) -> w.SinceYouLeft:
     """What happened since a time: what ended, failed, waits, was paused, and why."""
     async with context.sessions() as db:
         return await since(context, fleet, db, begin)

@@ -28,8 +28,7 @@ from chronarch.tender.background import BackgroundProcess
 from chronarch.tender.checkpoints import CheckpointStore, MachineCheckpoint
 from chronarch.tender.controllers.commands import carry_out
 from chronarch.tender.controllers.driver import DriverContext, MachineDriver
-from chronarch.tender.controllers.stored_file_driver import StoredFileDriver
-from chronarch.tender.controllers.streaming_driver import StreamingDriver
+from chronarch.tender.controllers.drivers import make_driver
 from chronarch.tender.file_store import FileStore
 from chronarch.tender.journal import Journal
 from chronarch.tender.tasks import end
@@ -155,8 +154,7 @@ class RunningTender:
 
     def _mind(self, config: MachineConfig, standing: MachineCheckpoint | None) -> MachineDriver:
         """Begin to mind a machine."""
-        kind = StoredFileDriver if config.link.startswith("mqtt") else StreamingDriver
-        link = self._links[config.machine] = kind(config, self._around, standing)
+        link = self._links[config.machine] = make_driver(config, self._around, standing)
         self._keep(link.run())
         for build in link.line_log.left_over(link.controller.build):
             self._log_ready(config.machine, build)

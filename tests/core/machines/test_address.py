@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import unittest
 
-from chronarch.core.machines.address import NotAnAddress, parse_address
+from chronarch.core.machines.address import SCHEMES, NotAnAddress, parse_address
+from chronarch.tender.controllers.drivers import DRIVERS
+from chronarch.tender.controllers.streaming_driver import StreamingDriver
+from chronarch.tender.transports.opening import WAYS
 
 
 class Addresses(unittest.TestCase):
@@ -17,6 +20,10 @@ class Addresses(unittest.TestCase):
         )
         self.assertEqual(parse_address("mqtt://u:hidden@h/P").shown, "mqtt://u:…@h/P")
         self.assertEqual(parse_address("tcp://H:7").device_key, parse_address("rfc2217://h:7").device_key)
+
+    def test_every_kind_has_a_driver_and_whatever_is_fed_by_lines_a_way(self) -> None:
+        self.assertEqual(set(DRIVERS), set(SCHEMES))
+        self.assertEqual({kind for kind, driver in DRIVERS.items() if driver is StreamingDriver}, set(WAYS))
 
     def test_what_is_none_is_refused_saying_what_one_looks_like(self) -> None:
         for text, words in {

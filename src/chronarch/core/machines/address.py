@@ -11,15 +11,31 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from typing import Literal
 from urllib.parse import parse_qs, unquote, urlsplit
 
 from chronarch.core.errors import CoreError
 
-KINDS = ("tcp", "serial", "rfc2217", "mqtt", "mqtts")
-_OPTIONS = {"tcp": (), "serial": ("speed",), "rfc2217": ("speed",), "mqtt": (), "mqtts": ("ca",)}
-_PORTS = {"mqtt": 1883, "mqtts": 8883}
+
+@dataclass(frozen=True)
+class Scheme:
+    """What an address of a kind has. `at` is what it leads to: a port `device`, a `host`, or a machine at a `broker`."""
+
+    at: Literal["device", "host", "broker"]
+    options: tuple[str, ...] = ()
+    port: int | None = None
+    """The usual one."""
+    tls: bool = False
 
 
+SCHEMES = {
+    "tcp": Scheme("host"),
+    "serial": Scheme("device", ("speed",)),
+    "rfc2217": Scheme("host", ("speed",)),
+    "mqtt": Scheme("broker", port=1883),
+    "mqtts": Scheme("broker", ("ca",), 8883, tls=True),
+}
+"""Every kind of address."""
 _SECRET = re.compile(r"([?&][^=&#]*(?:pass|pwd|token|secret|key|auth)[^=&#]*=)[^&#]*", re.IGNORECASE)
 
 
@@ -65,13 +81,19 @@ class Address:
         return without_secrets(self.text)
 
     @property
+    def scheme(self) -> Scheme:
+        return SCHEMES[self.kind]
+
+    @property
     def device_key(self) -> str:
         """What two links must not share: the device behind the address, however it is written."""
-        if self.kind == "serial":
-            return f"serial:{self.device}"
-        if self.name:
-            return f"mqtt:{self.host.lower()}:{self.port}/{self.name}"
-        return f"net:{self.host.lower()}:{self.port}"
+        match self.scheme.at:
+            case "device":
+                return f"serial:{self.device}"
+            case "broker":
+                return f"mqtt:{self.host.lower()}:{self.port}/{self.name}"
+            case "host":
+                return f"net:{self.host.lower()}:{self.port}"
 
 
 def parse_address(text: str) -> Address:
@@ -83,29 +105,30 @@ def parse_address(text: str) -> Address:
     except ValueError:  # the address may contain the password
         raise NotAnAddress(f"{shown!r} is no link's address: its port is no number, or a bracket is missing.") from None
     kind = url.scheme
-    if kind not in KINDS:
+    scheme = SCHEMES.get(kind)
+    if scheme is None:
         raise NotAnAddress(
             f"{shown!r} is no link's address; write tcp://HOST:PORT, serial:///dev/serial/by-id/NAME, "
             "rfc2217://HOST:PORT or mqtt://HOST/NAME."
         )
     options = {name: values[-1] for name, values in parse_qs(url.query).items()}
-    unknown = set(options) - set(_OPTIONS[kind])
+    unknown = set(options) - set(scheme.options)
     if unknown:
         raise NotAnAddress(f"A {kind} link has no option {', '.join(sorted(unknown))}.")
     speed = options.get("speed")
     if speed is not None and not (speed.isdigit() and 300 <= int(speed) <= 10_000_000):
         raise NotAnAddress(f"The speed {speed!r} of {shown!r} is not a number of bits a second, as 115200 is.")
     number = int(speed) if speed else None
-    if kind == "serial":
+    if scheme.at == "device":
         if url.netloc or not url.path.startswith("/") or len(url.path) < 2:
             raise NotAnAddress(f"{shown!r} names no serial port; write serial:///dev/serial/by-id/NAME.")
         return Address(text.strip(), kind, device=unquote(url.path), speed=number)
     host = url.hostname or ""
-    port = port or _PORTS.get(kind)
+    port = port or scheme.port
     if not host or not port:
         raise NotAnAddress(f"{shown!r} lacks a host or a port; write {kind}://HOST:PORT.")
     name = unquote(url.path.strip("/"))
-    if kind.startswith("mqtt"):
+    if scheme.at == "broker":
         if not name or any(c in name for c in "/+#") or len(name) > 60:
             raise NotAnAddress(f"{shown!r} names no machine at its broker; write {kind}://HOST:PORT/NAME.")
     elif name:

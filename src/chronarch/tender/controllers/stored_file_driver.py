@@ -49,7 +49,7 @@ class StoredFileDriver(MachineDriver):
 
     def _client_of(self) -> aiomqtt.Client:
         a = self.address
-        tls = ssl.create_default_context(cafile=a.ca or None) if a.kind == "mqtts" else None
+        tls = ssl.create_default_context(cafile=a.ca or None) if a.scheme.tls else None
         return aiomqtt.Client(
             a.host, a.port, username=a.user or None, password=a.password or None, tls_context=tls,
             protocol=aiomqtt.ProtocolVersion.V5, keepalive=10, timeout=5, max_queued_outgoing_messages=1000,

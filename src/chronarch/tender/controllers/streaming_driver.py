@@ -17,7 +17,7 @@ from chronarch.tender.checkpoints import MachineCheckpoint
 from chronarch.tender.controllers.driver import RETRY_S, TICK_S, DriverContext, MachineDriver
 from chronarch.tender.tasks import together
 from chronarch.tender.transports.device_lock import DeviceInUse, hold
-from chronarch.tender.transports.opening import open_line
+from chronarch.tender.transports.opening import WAYS
 from chronarch.tender.transports.serial_port import find_speed
 from chronarch.tender.transports.transport import Transport
 from chronarch.wire.control.upstream import MachineConfig
@@ -73,15 +73,15 @@ class StreamingDriver(MachineDriver):
 
     async def _talk(self) -> None:
         """One connection, from its opening to its end."""
-        address = self.address
-        if address.kind in ("serial", "rfc2217") and address.speed is None:
+        address, way = self.address, WAYS[self.address.kind]
+        if way.has_speed and address.speed is None:
             if self.speed is None:
                 self.speed = await asyncio.to_thread(find_speed, address)
             if self.speed is None:
                 raise OSError(f"{address.shown} does not answer at any speed")
             address = dataclasses.replace(address, speed=self.speed)
         self._gone.clear()
-        self._line = await open_line(address, self._heard, self._gone.set)
+        self._line = await way.open(address, self._heard, self._gone.set)
         try:
             self.connected = True
             self.controller.connected(self.now())

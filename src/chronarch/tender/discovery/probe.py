@@ -17,7 +17,7 @@ from chronarch.core.control.responses import Position, Resend, Temperatures, rea
 from chronarch.core.machines.address import Address, NotAnAddress, parse_address
 from chronarch.core.plain import plain
 from chronarch.tender.transports.device_lock import DeviceInUse, hold
-from chronarch.tender.transports.opening import open_line
+from chronarch.tender.transports.opening import WAYS
 from chronarch.tender.transports.serial_port import find_speed
 from chronarch.tender.transports.transport import Transport
 
@@ -48,7 +48,7 @@ def probe(url: str, as_json: bool) -> None:
         address = parse_address(url)
     except NotAnAddress as error:
         raise click.UsageError(str(error)) from None
-    if address.kind.startswith("mqtt"):
+    if address.kind not in WAYS:
         raise click.UsageError("A machine behind a broker tells of itself; look at it with `chronarch machines show`.")
     try:
         with hold(address, "a probe"):
@@ -66,7 +66,7 @@ def probe(url: str, as_json: bool) -> None:
 async def probe_line(address: Address, say: Callable[[str], None]) -> ProbeResult:
     """Ask a machine what it is. Raises OSError and TimeoutError when it cannot be reached or answers at no speed."""
     finding = ProbeResult()
-    if address.kind in ("serial", "rfc2217"):
+    if WAYS[address.kind].has_speed:
 
         def told(speed: int, heard: bytes) -> None:
             say(f"  at {speed}: {_readable(heard)}")
@@ -83,7 +83,7 @@ async def probe_line(address: Address, say: Callable[[str], None]) -> ProbeResul
         heard.append(data)
         more.set()
 
-    line = await open_line(address, on_data, more.set)
+    line = await WAYS[address.kind].open(address, on_data, more.set)
     try:
         for question in QUESTIONS:
             answer = await _ask(line, question, heard, more, finding, began)

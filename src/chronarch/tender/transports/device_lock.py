@@ -24,7 +24,7 @@ def hold(address: Address, holder: str) -> Iterator[None]:
     folder = Path(tempfile.gettempdir()) / f"chronarch-links-{os.getuid()}"
     folder.mkdir(mode=0o700, exist_ok=True)
     device = address.device_key
-    if address.kind == "serial":
+    if address.device:
         device = f"serial:{Path(address.device).resolve()}"  # two names of one port mean one device
     path = folder / hashlib.sha256(device.encode()).hexdigest()[:24]
     with path.open("a+") as file:

@@ -1,8 +1,10 @@
-"""Opens the way to a machine that an address names."""
+"""Ways to machines that are fed line by line, by the kind of their address."""
 
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
 
 from chronarch.core.control.firmware_info import SPEEDS
 from chronarch.core.machines.address import Address
@@ -13,14 +15,31 @@ from chronarch.tender.transports.transport import OnData, OnLost, Transport
 CONNECT_S = 5.0
 
 
-async def open_line(address: Address, on_data: OnData, on_lost: OnLost) -> Transport:
-    """Open the way to a machine. What it says goes to `on_data`; `on_lost` is called once when the connection is gone.
-    A serial address must say its speed. Raises OSError and TimeoutError."""
+@dataclass(frozen=True)
+class Way:
+    """One way. `open` opens it: what the machine says goes to `on_data`, and `on_lost` is called once when the
+    connection is gone. Raises OSError and TimeoutError."""
+
+    open: Callable[[Address, OnData, OnLost], Awaitable[Transport]]
+    has_speed: bool = False
+    """Whether both ends must talk at one speed, which is found if the address does not say it."""
+
+
+async def _open_tcp(address: Address, on_data: OnData, on_lost: OnLost) -> Transport:
     loop = asyncio.get_running_loop()
-    if address.kind == "tcp":
-        connecting = loop.create_connection(lambda: TcpTransport(on_data, on_lost), address.host, address.port)
-        async with asyncio.timeout(CONNECT_S):
-            _, protocol = await connecting
-        return protocol
+    async with asyncio.timeout(CONNECT_S):
+        _, protocol = await loop.create_connection(lambda: TcpTransport(on_data, on_lost), address.host, address.port)
+    return protocol
+
+
+async def _open_serial(address: Address, on_data: OnData, on_lost: OnLost) -> Transport:
     port = await asyncio.to_thread(open_port, address, address.speed or SPEEDS[0])
-    return SerialTransport(port, loop, on_data, on_lost)
+    return SerialTransport(port, asyncio.get_running_loop(), on_data, on_lost)
+
+
+WAYS = {
+    "tcp": Way(_open_tcp),
+    "serial": Way(_open_serial, has_speed=True),
+    "rfc2217": Way(_open_serial, has_speed=True),
+}
+"""By the kind of an address; kinds without a row are not fed line by line."""

@@ -68,10 +68,10 @@ class SerialTransport:
 
 def open_port(address: Address, speed: int) -> serial.Serial:
     """Open a serial port at a speed. Raises OSError."""
-    url = address.device if address.kind == "serial" else f"rfc2217://{address.host}:{address.port}"
+    url = address.device or f"rfc2217://{address.host}:{address.port}"
     try:
         port = serial.serial_for_url(url, baudrate=speed, timeout=0.1, do_not_open=True)
-        if address.kind == "serial":
+        if address.device:
             port.exclusive, port.write_timeout = True, 5
         port.open()
     except (serial.SerialException, ValueError, NotImplementedError) as error:

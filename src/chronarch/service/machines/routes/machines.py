@@ -57,7 +57,7 @@ async def add_machine(
             await db.flush()
         now = context.clock.now()
         device = address.device_key
-        if address.kind == "serial":
+        if address.scheme.at == "device":
             device = f"{tender} {device}"  # a port belongs to a computer, so each tender has its own
         holder = (await db.execute(select(t.Machine.name).where(t.Machine.device == device))).scalar_one_or_none()
         if holder is not None:

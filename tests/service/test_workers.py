@@ -1,30 +1,66 @@
-"""Background tasks of the service."""
+"""Supervised workers: named, told of in the log when they fail, and gone on with."""
 
 from __future__ import annotations
 
 import asyncio
 import logging
 import unittest
+from collections.abc import Callable
+from unittest import mock
 
-from chronarch.service import workers as background
+from sqlalchemy.exc import InterfaceError
+
+from chronarch.service import workers
+from chronarch.service.changes import Changes
+from chronarch.service.workers import Worker
 
 
-class Background(unittest.IsolatedAsyncioTestCase):
-    async def test_a_task_that_fails_unforeseen_is_told_in_the_log_and_begins_again(self) -> None:
+@mock.patch.multiple(workers, AWAY_S=0.01)
+class Workers(unittest.IsolatedAsyncioTestCase):
+    def setUp(self) -> None:
         self.addCleanup(logging.disable, logging.root.manager.disable)
         logging.disable(logging.NOTSET)
-        begun: list[int] = []
+        self.errors: list[Exception] = []
+        self.steps = 0
 
-        async def work() -> None:
-            begun.append(len(begun))
-            if len(begun) < 2:
-                raise KeyError("not foreseen")
+    async def step(self) -> None:
+        self.steps += 1
+        if self.errors:
+            raise self.errors.pop(0)
 
-        with self.assertLogs(background.log, "ERROR") as logs:
+    async def run_until(self, worker: Worker, done: Callable[[], object]) -> None:
+        task = asyncio.create_task(worker.run_forever())
+        try:
             async with asyncio.timeout(120):
-                await background.keep_going(work)
-        self.assertEqual(begun, [0, 1])
+                while not done():  # noqa: ASYNC110
+                    await asyncio.sleep(0.01)
+        finally:
+            task.cancel()
+
+    async def test_a_step_that_fails_unforeseen_is_told_in_the_log_and_the_next_is_done(self) -> None:
+        self.errors = [KeyError("not foreseen")]
+        worker = Worker("heat log", self.step, 0.01)
+        with self.assertLogs(workers.log, "ERROR") as logs:
+            await self.run_until(worker, lambda: worker.beat_at)
+        self.assertIn("heat log went wrong", logs.output[0])
         self.assertIn("not foreseen", logs.output[0])
+        self.assertEqual((worker.restarts, worker.problem), (1, ""))
+
+    async def test_while_the_database_is_away_it_waits_and_says_so_once(self) -> None:
+        self.errors = [InterfaceError("select 1", {}, Exception("gone")) for _ in range(3)]
+        worker = Worker("dispatch", self.step, 0.01)
+        with self.assertLogs(workers.log, "WARNING") as logs:
+            await self.run_until(worker, lambda: worker.beat_at)
+        self.assertEqual(len(logs.output), 1)
+        self.assertEqual((self.steps, worker.restarts, worker.problem), (4, 0, ""))
+
+    async def test_it_looks_at_once_when_what_it_watches_has_changed_and_again_after_it_failed(self) -> None:
+        self.errors = [OSError("no room")]
+        changes = Changes()
+        worker = Worker("reading", self.step, None, changes.watch("models"))
+        changes.tell("models", subject="Kiln 250")
+        await self.run_until(worker, lambda: worker.beat_at)
+        self.assertEqual(self.steps, 2, "the change is still to be looked at")
 
 
 if __name__ == "__main__":

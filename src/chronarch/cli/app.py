@@ -39,6 +39,11 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
         "cli.gcode.inspect",
         (),
     ),
+    "health": (
+        "How the service itself is: database, disk, clocks, tenders, workers. Exit code 1 when something is wrong.",
+        "cli.system",
+        (),
+    ),
     "connect": ("Remember a service's address and a key, once they were tried.", "cli.access", ()),
     "keys": ("Keys for programs.", "cli.access", ()),
     "service": ("The service: records, decisions and the console.", "service.command", ()),

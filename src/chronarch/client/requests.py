@@ -119,7 +119,7 @@ from chronarch.client.rounds import (
     rounds,
     since,
 )
-from chronarch.client.system import shop
+from chronarch.client.system import health, shop
 from chronarch.client.upkeep import add_upkeep_window, remove_upkeep_window, upkeep_windows
 from chronarch.client.watching import frame
 
@@ -165,6 +165,7 @@ __all__ = [
     "files",
     "folders",
     "frame",
+    "health",
     "heat",
     "helper_rounds",
     "helper_verdict",

@@ -6,10 +6,8 @@ import asyncio
 import contextlib
 import logging
 import warnings
-from collections.abc import AsyncIterator, Callable, Coroutine
-from functools import partial
+from collections.abc import AsyncIterator
 from pathlib import Path
-from typing import Any
 
 from fastapi import FastAPI, HTTPException, Request
 from fastapi.responses import FileResponse
@@ -30,7 +28,7 @@ from chronarch.service.context import ServiceContext
 from chronarch.service.control import routes as control_routes
 from chronarch.service.control import tender_socket
 from chronarch.service.control.tender_socket import TenderRoom
-from chronarch.service.http import errors, openapi
+from chronarch.service.http import errors, open_connections, openapi
 from chronarch.service.http.hardening import Hardened
 from chronarch.service.http.idempotency import forget_unfinished
 from chronarch.service.http.open_connections import OpenConnections
@@ -40,6 +38,7 @@ from chronarch.service.library import routes as library_routes
 from chronarch.service.library.content_store import ContentStore
 from chronarch.service.library.intake import UploadIntake
 from chronarch.service.library.readers import ContentReaders
+from chronarch.service.machines import heat_log
 from chronarch.service.machines import routes as machines_routes
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.machines.heat_log import HeatLog
@@ -47,16 +46,19 @@ from chronarch.service.machines.learned_paces import LearnedPaces
 from chronarch.service.notices import routes as notices_routes
 from chronarch.service.orders import routes as orders_routes
 from chronarch.service.orders.outlook import JobOutlook
+from chronarch.service.planning import dispatcher
 from chronarch.service.planning import routes as planning_routes
 from chronarch.service.planning.dispatcher import Dispatcher
 from chronarch.service.planning.planner import Planner
 from chronarch.service.problems import ApiProblem
 from chronarch.service.rounds import routes as rounds_routes
 from chronarch.service.system import routes as system_routes
+from chronarch.service.system.health import Health
 from chronarch.service.upkeep import routes as upkeep_routes
+from chronarch.service.watching import part_release
 from chronarch.service.watching import routes as watching_routes
 from chronarch.service.watching.part_release import PartRelease
-from chronarch.service.workers import keep_going
+from chronarch.service.workers import Worker
 
 warnings.filterwarnings("ignore", category=UnsupportedFieldAttributeWarning)  # FastAPI's own use of aliases for bodies
 ROUTES = (
@@ -84,24 +86,29 @@ class ServiceParts:
         self.planner = Planner(context, self.fleet, self.paces)
         self.dispatcher = Dispatcher(context, self.fleet, self.planner)
         self.release = PartRelease(context, self.fleet)
+        self.workers = self._workers()
 
     def parts(self) -> dict[type, object]:
         """By type: what a route may ask for."""
         room = TenderRoom(self.context, self.fleet, self.paces, self.heat_log, self.connections)
         several = (
             self.context, self.fleet, self.store, self.readers, self.intake, self.paces, self.connections,
-            self.planner, self.dispatcher, SignInGuard(), room,
+            self.planner, self.dispatcher, SignInGuard(), Health(self.context, self.fleet, self.workers), room,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 
-    def workers(self) -> list[Callable[[], Coroutine[Any, Any, None]]]:
+    def _workers(self) -> list[Worker]:
         """What goes on for as long as the service runs."""
-        found: list[Callable[[], Coroutine[Any, Any, None]]] = [
-            self.dispatcher.run_forever, self.heat_log.write_forever, self.intake.read_missing_forever,
-            self.release.watch_forever, self.connections.watch_forever,
-        ]  # fmt: skip
-        if self.context.config.hot_folder is not None:
-            found.append(partial(hot_folder.watch_forever, self.intake, self.context.config.hot_folder))
+        found = [
+            Worker("dispatch", self.dispatcher.run_once, dispatcher.LOOK_EVERY_S, self.dispatcher.wanted),
+            Worker("heat log", self.heat_log.write, heat_log.WRITE_EVERY_S),
+            Worker("reading for models", self.intake.read_missing, None, self.intake.wanted),
+            Worker("part release", self.release.look, part_release.LOOK_EVERY_S),
+            Worker("open connections", self.connections.close_lapsed, open_connections.LOOK_EVERY_S),
+        ]
+        folder = self.context.config.hot_folder
+        if folder is not None:
+            found.append(Worker("hot folder", hot_folder.HotFolder(self.intake, folder).look, hot_folder.LOOK_EVERY_S))
         return found
 
     async def load_fleet(self) -> None:
@@ -124,7 +131,7 @@ def make_app(config: Config) -> FastAPI:
         service = ServiceParts(config)
         await service.load_fleet()
         app.state.parts = service.parts()
-        tasks = [asyncio.create_task(keep_going(work)) for work in service.workers()]
+        tasks = [asyncio.create_task(worker.run_forever()) for worker in service.workers]
         await forget_unfinished(service.context)
         await service.intake.resume()
         yield

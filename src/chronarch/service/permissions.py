@@ -121,6 +121,7 @@ _TABLE = """
 /report/turnaround                         GET:read
 /report/utilisation                        GET:read
 /shop                                      GET:read
+/health                                    GET:read
 /live                                      GET:read
 """
 OPEN = None

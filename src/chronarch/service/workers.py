@@ -1,27 +1,79 @@
-"""Background tasks that run for as long as the service runs."""
+"""Work that goes on for as long as the service runs: each worker is named, supervised and seen in health."""
 
 from __future__ import annotations
 
 import asyncio
 import logging
-from collections.abc import Callable, Coroutine
-from typing import Any
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from sqlalchemy.exc import SQLAlchemyError
 
 from chronarch.core.backoff import Backoff
+from chronarch.records.database import away
+from chronarch.service.changes import Watch
 
 WAITS_S, LASTING_S = (1.0, 2.0, 4.0, 8.0, 16.0, 32.0, 60.0), 60.0
+AWAY_S = 1.0
+"""How long to wait for a database or disk that is away."""
 log = logging.getLogger("chronarch.service")
 
 
-async def keep_going(work: Callable[[], Coroutine[Any, Any, None]]) -> None:
-    """Run a task for ever. An unexpected error is logged, and the task is started again after a pause."""
-    backoff, clock = Backoff(WAITS_S, LASTING_S), asyncio.get_running_loop().time
-    while True:
-        began = clock()
-        try:
-            await work()
+@dataclass
+class Worker:
+    """Does `step` again and again: every `every_s` seconds, and at once when its `watch` sees a change. While the
+    database is away it waits for it; an unexpected error is logged, and the next step comes after a growing pause."""
+
+    name: str
+    step: Callable[[], Awaitable[object]]
+    every_s: float | None = None
+    watch: Watch | None = None
+    now: Callable[[], datetime] = datetime.now
+    beat_at: datetime | None = None
+    """When the last step was done, real time."""
+    lag_s: float = 0.0
+    """How long after it was due."""
+    restarts: int = 0
+    """How often a step has failed unexpectedly."""
+    problem: str = ""
+    """Why the last step was not done; empty when it was."""
+    _backoff: Backoff = field(default_factory=lambda: Backoff(WAITS_S, LASTING_S))
+
+    async def run_forever(self) -> None:
+        clock = asyncio.get_running_loop().time
+        last_failure_s = clock()
+        while True:
+            await self._due()
+            due_s = clock()
+            try:
+                await self.step()
+            except Exception as error:
+                first = f"{str(error).splitlines()[0] if str(error) else type(error).__name__}"
+                if isinstance(error, OSError) or (isinstance(error, SQLAlchemyError) and away(error)):
+                    if not self.problem:
+                        log.warning("%s waits: %s", self.name, first)
+                    wait_s = AWAY_S
+                else:
+                    self.restarts += 1
+                    wait_s = self._backoff.next_s(clock() - last_failure_s)
+                    last_failure_s = clock()
+                    log.exception("%s went wrong; it goes on in %.0f s", self.name, wait_s)
+                self.problem = first
+                if self.watch is not None:
+                    self.watch.event.set()  # what it was to look at is still to be looked at
+                await asyncio.sleep(wait_s)
+                continue
+            self.problem, self.beat_at, self.lag_s = "", self.now(), clock() - due_s
+
+    async def _due(self) -> None:
+        """Wait until the next step is due."""
+        if self.watch is None:
+            await asyncio.sleep(self.every_s or 0.0)
             return
-        except Exception:
-            wait_s = backoff.next_s(clock() - began)
-            log.exception("%s went wrong; it begins again in %.0f s", getattr(work, "__qualname__", work), wait_s)
-        await asyncio.sleep(wait_s)
+        try:
+            async with asyncio.timeout(self.every_s):
+                await self.watch.event.wait()
+        except TimeoutError:
+            pass
+        self.watch.event.clear()

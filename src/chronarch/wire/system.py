@@ -12,3 +12,43 @@ class ShopInfo(Wire):
     now: Time
     rate: float
     """Shop seconds in one real second; 1 in a real shop."""
+
+
+class DatabaseHealth(Wire):
+    answered_in_s: float
+    problem: str = ""
+
+
+class TenderHealth(Wire):
+    """A tender; `since` is None while it is not connected."""
+
+    name: str
+    since: Time | None
+    machines: int
+
+
+class WorkerHealth(Wire):
+    """Work that goes on all the time: when its last step was done, and how long after it was due."""
+
+    name: str
+    beat_at: Time | None
+    lag_s: float
+    restarts: int
+    problem: str = ""
+
+
+class Health(Wire):
+    """How the service itself is."""
+
+    problems: list[str]
+    """What is not as it should be, in words; empty when all is well."""
+    database: DatabaseHealth
+    disk_free: int
+    """Bytes, where files are kept."""
+    disk_size: int
+    shop_now: Time
+    real_now: Time
+    rate: float
+    """Shop seconds in one real second."""
+    tenders: list[TenderHealth]
+    workers: list[WorkerHealth]

@@ -15,6 +15,7 @@ from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet, FleetMachine
 from chronarch.service.problems import ApiProblem
 from chronarch.service.watching import part_release as releasing
+from chronarch.service.workers import Worker
 from chronarch.wire.machines import model as wm
 
 NOON = datetime(2026, 10, 19, 12, tzinfo=UTC)
@@ -44,7 +45,7 @@ class ShowingItsBed(unittest.IsolatedAsyncioTestCase):
             "seen": lambda: bool(self.known.clear_frame),
             "twice": lambda: self.sweeps >= 2,
         }[until]
-        watching = asyncio.create_task(self.releasing.watch_forever())
+        watching = asyncio.create_task(Worker("release", self.releasing.look, 0.02).run_forever())
         try:
             async with asyncio.timeout(20):
                 while not is_so():

@@ -19,7 +19,7 @@ from chronarch.core.errors import CoreError
 
 @dataclass(frozen=True)
 class Scheme:
-    """What an address of a kind has. `at` is what it leads to: a port `device`, a `host`, or a machine at a `broker`."""
+    """What an address of a kind has. `at` is what it leads to: a local `device`, a `host`, a machine at a `broker`."""
 
     at: Literal["device", "host", "broker"]
     options: tuple[str, ...] = ()

@@ -3,7 +3,6 @@ ends, in this process or another, they are closed within a second."""
 
 from __future__ import annotations
 
-import asyncio
 import logging
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -11,7 +10,6 @@ from dataclasses import dataclass
 from typing import Annotated
 
 from sqlalchemy import select
-from sqlalchemy.exc import SQLAlchemyError
 
 from chronarch.records import tables as t
 from chronarch.service.context import ServiceContext, part
@@ -46,18 +44,11 @@ class OpenConnections:
         finally:
             self._open.discard(connection)
 
-    async def watch_forever(self) -> None:
+    async def close_lapsed(self) -> None:
         """Close connections whose key was revoked or whose session has ended."""
-        while True:
-            await asyncio.sleep(LOOK_EVERY_S)
-            if not self._open:
-                continue
-            try:
-                for connection in await self._no_more():
-                    self._open.discard(connection)
-                    connection.close()
-            except (SQLAlchemyError, OSError) as error:
-                log.debug("who is still let in cannot be asked: %s", str(error).splitlines()[0])
+        for connection in await self._no_more() if self._open else ():
+            self._open.discard(connection)
+            connection.close()
 
     async def _no_more(self) -> list[OpenConnection]:
         open_now = list(self._open)

@@ -15,8 +15,6 @@ import os
 from collections.abc import AsyncIterator
 from pathlib import Path
 
-from sqlalchemy.exc import SQLAlchemyError
-
 from chronarch.core.errors import CoreError
 from chronarch.core.gcode.decompress import plain_name
 from chronarch.core.library.names import check_folder, check_name
@@ -31,21 +29,22 @@ PIECE = 1 << 20
 log = logging.getLogger("chronarch.hot-folder")
 
 
-async def watch_forever(intake: UploadIntake, folder: Path) -> None:
-    """Look at the folder again and again. A file is taken once its size and time have not changed between two looks."""
-    for name in (TAKEN, REFUSED):
-        (folder / name).mkdir(parents=True, exist_ok=True)
-    seen: dict[Path, tuple[int, int]] = {}
-    while True:
-        try:
-            now = await asyncio.to_thread(_look, folder)
-            for path, mark in now.items():
-                if seen.get(path) == mark:
-                    await _take(intake, folder, path)
-            seen = {path: mark for path, mark in now.items() if path.exists()}
-        except (SQLAlchemyError, OSError) as error:
-            log.warning("the hot folder waits: %s", str(error).splitlines()[0])
-        await asyncio.sleep(LOOK_EVERY_S)
+class HotFolder:
+    """Looks at a folder; a file is taken once its size and time have not changed between two looks."""
+
+    def __init__(self, intake: UploadIntake, folder: Path) -> None:
+        self._intake, self._folder = intake, folder
+        self._seen: dict[Path, tuple[int, int]] = {}
+        for name in (TAKEN, REFUSED):
+            (folder / name).mkdir(parents=True, exist_ok=True)
+
+    async def look(self) -> None:
+        """Take what has not changed since the last look."""
+        now = await asyncio.to_thread(_look, self._folder)
+        for path, mark in now.items():
+            if self._seen.get(path) == mark:
+                await _take(self._intake, self._folder, path)
+        self._seen = {path: mark for path, mark in now.items() if path.exists()}
 
 
 def _look(folder: Path) -> dict[Path, tuple[int, int]]:

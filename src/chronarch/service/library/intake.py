@@ -44,7 +44,9 @@ class UploadIntake:
 
     def __init__(self, context: ServiceContext, store: ContentStore, readers: ContentReaders) -> None:
         self._context, self._store, self._readers = context, store, readers
-        self._wanted = context.changes.watch("models", "readings")
+        self._stale: set[str] = set()
+        """Models whose figures have changed since their files were read."""
+        self.wanted = context.changes.watch("models", "readings")
         self._ended: dict[int, asyncio.Event] = {}
         self._slots: dict[int, int] = {}
         self._tasks: set[asyncio.Task[None]] = set()
@@ -120,20 +122,6 @@ class UploadIntake:
             return 1.0
         slot = self._slots.get(row.id)
         return self._readers.share(slot) if slot is not None else 0.0
-
-    async def read_missing_forever(self) -> None:
-        """Read files for models that were added after them, or given other figures."""
-        stale: set[str] = set()
-        while True:
-            await self._wanted.event.wait()
-            stale |= self._wanted.take()
-            try:
-                await self.read_missing(stale)
-                stale = set()
-            except (SQLAlchemyError, OSError) as error:
-                log.warning("reading waits for the database: %s", str(error).splitlines()[0])
-                await asyncio.sleep(1)
-                self._context.changes.wake("readings")
 
     def close(self) -> None:
         for task in self._tasks:
@@ -269,9 +257,11 @@ class UploadIntake:
             await db.commit()
             await drop_unused(self._store, db, [row.sha256])
 
-    async def read_missing(self, stale: set[str]) -> None:
-        """Read every file's newest content for the models that have not read it, and for those that were given other
-        figures: `stale`."""
+    async def read_missing(self) -> None:
+        """Read every file's newest content for the models that have not read it: models that were added after it, or
+        given other figures."""
+        self._stale |= self.wanted.take()
+        stale = set(self._stale)
         async with self._context.sessions() as db:
             models = core_models(await library.models_of(db))
             contents = (
@@ -313,6 +303,7 @@ class UploadIntake:
                 log.warning("what content %s says cannot be kept: %s", sha256[:12], str(error).splitlines()[0])
                 self._unreadable.update({(sha256, name): model for name, model in missing.items()})
             self._context.changes.tell("files")
+        self._stale -= stale
 
 
 TheIntake = Annotated[UploadIntake, part(UploadIntake)]

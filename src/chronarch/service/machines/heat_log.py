@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import logging
 from datetime import datetime, timedelta
 from typing import Any
@@ -32,6 +31,7 @@ class HeatLog:
         self._context, self._fleet = context, fleet
         self._rows: list[dict[str, Any]] = []
         self._last: dict[str, datetime] = {}
+        self._writes = 0
 
     def take(self, sample: Sample) -> None:
         """Keep a sample's reading, once."""
@@ -52,23 +52,19 @@ class HeatLog:
             }
         )
 
-    async def write_forever(self) -> None:
-        rounds = 0
-        while True:
-            await asyncio.sleep(WRITE_EVERY_S)
-            rows, self._rows = self._rows, []
-            rounds += 1
-            try:
-                async with self._context.sessions() as db:
-                    if rows:
-                        await db.execute(insert(t.Reading).prefix_with("IGNORE"), rows)
-                    if rounds % PRUNE_EVERY == 0:
-                        await db.execute(delete(t.Reading).where(t.Reading.at < self._context.clock.now() - KEEP))
-                    await db.commit()
-            except (SQLAlchemyError, OSError) as error:
-                first = str(error).splitlines()[0]
-                if not away(error) and not isinstance(error, OSError):
-                    log.warning("%d readings cannot be kept: %s", len(rows), first)
-                    continue
-                log.warning("readings wait for the database: %s", first)
+    async def write(self) -> None:
+        """Write what has gathered, and now and then remove what is older than `KEEP`."""
+        rows, self._rows = self._rows, []
+        self._writes += 1
+        try:
+            async with self._context.sessions() as db:
+                if rows:
+                    await db.execute(insert(t.Reading).prefix_with("IGNORE"), rows)
+                if self._writes % PRUNE_EVERY == 0:
+                    await db.execute(delete(t.Reading).where(t.Reading.at < self._context.clock.now() - KEEP))
+                await db.commit()
+        except (SQLAlchemyError, OSError) as error:
+            if away(error) or isinstance(error, OSError):
                 self._rows = (rows + self._rows)[-MOST_WAITING:]
+                raise
+            log.warning("%d readings cannot be kept: %s", len(rows), str(error).splitlines()[0])

@@ -5,14 +5,11 @@ One service at a time decides, under a lock in the database. If two ever did, th
 
 from __future__ import annotations
 
-import asyncio
 import logging
-from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Annotated
 
 from sqlalchemy import text
-from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.machines.states import Intake, MachineState
@@ -41,23 +38,7 @@ class Dispatcher:
     planner: Planner
 
     def __post_init__(self) -> None:
-        self._wanted = self.context.changes.watch("builds", "files", "jobs", "machines", "orders", "setup", "tenders")
-
-    async def run_forever(self) -> None:
-        """Decide whenever something has changed, and once a second. Waits while the database is away."""
-        while True:
-            with suppress(TimeoutError):
-                async with asyncio.timeout(LOOK_EVERY_S):
-                    await self._wanted.event.wait()
-            self._wanted.take()
-            try:
-                await self.run_once()
-            except (SQLAlchemyError, OSError) as error:
-                log.warning("dispatch waits for the database: %s", str(error).splitlines()[0])
-                await asyncio.sleep(LOOK_EVERY_S)
-            except Exception:
-                log.exception("a round of dispatch went wrong; the next one is tried")
-                await asyncio.sleep(LOOK_EVERY_S)
+        self.wanted = self.context.changes.watch("builds", "files", "jobs", "machines", "orders", "setup", "tenders")
 
     async def run_once(self) -> int:
         """One round of decisions under the database's lock; 0 when another service holds it."""

@@ -14,7 +14,8 @@ from chronarch.service.http.live_events import stream
 from chronarch.service.http.open_connections import TheOpenConnections
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.permissions import Who
-from chronarch.wire.system import ShopInfo
+from chronarch.service.system.health import TheHealth
+from chronarch.wire.system import Health, ShopInfo
 
 router = APIRouter(route_class=RetryingRoute)
 routers = (router,)
@@ -28,6 +29,12 @@ def _shop(context: ServiceContext) -> ShopInfo:
 async def the_shop(context: Context) -> ShopInfo:
     """The shop's name and its time."""
     return _shop(context)
+
+
+@router.get("/health", tags=["people"])
+async def look(health: TheHealth) -> Health:
+    """How the service itself is: its database, disk, clocks, tenders and workers."""
+    return await health.look()
 
 
 @router.get(

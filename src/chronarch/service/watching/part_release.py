@@ -54,13 +54,11 @@ class PartRelease:
         self._blind: dict[str, datetime | None] = {}
         """Machines that no camera saw when they showed their clear bed, with the newest frame then."""
 
-    async def watch_forever(self) -> None:
+    async def look(self) -> None:
         """Have parts released as beds cool."""
-        while True:
-            await asyncio.sleep(LOOK_EVERY_S)
-            for known in self._fleet.all():
-                if known.model.releases and known.row.name not in self._under_way:
-                    self._look(known)
+        for known in self._fleet.all():
+            if known.model.releases and known.row.name not in self._under_way:
+                self._look(known)
 
     def _look(self, known: FleetMachine) -> None:
         row, brief = known.row, known.brief

@@ -1,6 +1,6 @@
 """Which driver minds a machine, by the kind of its address.
 
-A new kind is a row here, a row in `core/machines/address.py` and, if it is fed line by line, one in `transports/opening.py`.
+A new kind is a row here, one in `core/machines/address.py` and, if it is fed by lines, one in `transports/opening.py`.
 """
 
 from __future__ import annotations

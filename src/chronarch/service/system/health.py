@@ -1,0 +1,76 @@
+"""How the service itself is: its database, disk, clocks, tenders and workers."""
+
+from __future__ import annotations
+
+import shutil
+from dataclasses import dataclass
+from typing import Annotated
+
+from sqlalchemy import text
+from sqlalchemy.exc import SQLAlchemyError
+
+from chronarch.service.context import ServiceContext, part
+from chronarch.service.machines.fleet import Fleet
+from chronarch.service.workers import Worker
+from chronarch.wire import system as w
+
+LEAST_FREE = 1 << 30
+"""Bytes. With less room on the disk, uploads will soon be refused."""
+MOST_LAG_S = 30.0
+
+
+@dataclass
+class Health:
+    """Looks at the parts of one service."""
+
+    context: ServiceContext
+    fleet: Fleet
+    workers: list[Worker]
+
+    async def look(self) -> w.Health:
+        """How everything is now; `problems` says in words what is not as it should be."""
+        database = await self._database()
+        blobs = shutil.disk_usage(self.context.config.blobs)
+        names = sorted({known.tender for known in self.fleet.all()} | set(self.fleet.connections))
+        tenders = [
+            w.TenderHealth(
+                name=name,
+                since=connection.since if (connection := self.fleet.connections.get(name)) else None,
+                machines=sum(known.tender == name for known in self.fleet.all()),
+            )
+            for name in names
+        ]
+        workers = [
+            w.WorkerHealth(
+                name=one.name, beat_at=one.beat_at, lag_s=one.lag_s, restarts=one.restarts, problem=one.problem
+            )
+            for one in self.workers
+        ]
+        problems = [f"the database does not answer: {database.problem}"] if database.problem else []
+        problems += [
+            f"tender {one.name} is away; it has {one.machines} machine{'s' * (one.machines != 1)}"
+            for one in tenders
+            if not one.since
+        ]
+        problems += [f"{one.name}: {one.problem}" for one in workers if one.problem]
+        problems += [f"{one.name} lags by {one.lag_s:.0f} s" for one in workers if one.lag_s > MOST_LAG_S]
+        if blobs.free < LEAST_FREE:
+            problems.append(f"the disk of {self.context.config.blobs} has {blobs.free / 1e9:.1f} GB left")
+        return w.Health(
+            problems=problems, database=database, disk_free=blobs.free, disk_size=blobs.total,
+            shop_now=self.context.clock.now(), real_now=self.context.clock.real_now(), rate=self.context.clock.rate,
+            tenders=tenders, workers=workers,
+        )  # fmt: skip
+
+    async def _database(self) -> w.DatabaseHealth:
+        asked = self.context.clock.monotonic_s()
+        problem = ""
+        try:
+            async with self.context.sessions() as db:
+                await db.execute(text("select 1"))
+        except (SQLAlchemyError, OSError) as error:
+            problem = str(error).splitlines()[0][:200]
+        return w.DatabaseHealth(answered_in_s=self.context.clock.monotonic_s() - asked, problem=problem)
+
+
+TheHealth = Annotated[Health, part(Health)]

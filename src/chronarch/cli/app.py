@@ -44,7 +44,7 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
         "cli.system",
         (),
     ),
-    "connect": ("Remember a service's address and a key, once they were tried.", "cli.access", ()),
+    "connect": ("Remember the address of a service and a key, once both have been tried.", "cli.access", ()),
     "keys": ("Keys for programs.", "cli.access", ()),
     "service": ("The service: records, decisions and the console.", "service.command", ()),
     "tender": ("The tender: minds machines and feeds them their builds.", "tender.command", ()),

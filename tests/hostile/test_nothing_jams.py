@@ -27,19 +27,7 @@ from chronarch.wire.machines.machine import NewMachine
 from chronarch.wire.orders.jobs import NewJob
 from chronarch.wire.planning.scenarios import IfStrategy, WhatIf
 from tests.support.gcode import squares
-from tests.support.world import MODEL, World, WorldCase, eventually
-
-
-def sql(world: World, statement: str, **values: Any) -> None:
-    """Do to the records what no door would."""
-
-    async def go() -> None:
-        engine = make_engine(world.database)
-        async with engine.begin() as db:
-            await db.execute(text(statement), values)
-        await engine.dispose()
-
-    asyncio.run(go())
+from tests.support.world import MODEL, WorldCase, eventually
 
 
 def readers_of(pid: int) -> list[int]:
@@ -86,8 +74,7 @@ class Arrivals(WorldCase):
         self.assertEqual([f.name for f in self.world.client.do(requests.files()) if f.name == "deadly.gcode"], [])
 
     def test_a_figure_that_the_records_cannot_hold_is_refused_and_the_next_is_read(self) -> None:
-        sql(
-            self.world,
+        self.world.sql(
             "alter table content_reading add constraint no_seven check (json_value(figures, '$.layers') <> 7)",
         )
         with self.assertRaisesRegex(RefusedByService, "cannot be kept"):
@@ -96,8 +83,7 @@ class Arrivals(WorldCase):
 
     def test_a_reading_that_each_time_takes_the_service_with_it_is_given_up(self) -> None:
         done = self.add("kept.gcode", squares(layers=4)).file
-        sql(
-            self.world,
+        self.world.sql(
             "insert into arrival (name, sha256, size, state, problem, wish, new, tries, added_at, added_by) values "
             "('heavy.gcode', :sha256, 9, 'reading', '', '{}', 0, 4, now(), 'Maud')",
             sha256=done.sha256,
@@ -151,10 +137,10 @@ class Planning(WorldCase):
         w.intake(Intake.CLOSED)
         tags, figures = (w.client.do(requests.submit(NewJob(file=name))) for name in ("even.gcode", "odd.gcode"))
         good = w.client.do(requests.submit(NewJob(file="even.gcode")))
-        sql(w, """update job set requirement = '{"tags": "clean and (", "bogus": 1}' where id = :job""", job=tags.id)
+        w.sql("""update job set requirement = '{"tags": "clean and (", "bogus": 1}' where id = :job""", job=tags.id)
         mine = "(select sha256 from revision join job using (file_id) where job.id = :job)"
         damage = f"update content_reading set figures = json_remove(figures, '$.declared') where sha256 = {mine}"
-        sql(w, damage, job=figures.id)
+        w.sql(damage, job=figures.id)
         listed = {j.id: j for j in w.client.do(requests.jobs())}
         self.assertIn("cannot be read", listed[tags.id].why)
         self.assertIn("damaged", listed[figures.id].why)

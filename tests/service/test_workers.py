@@ -58,7 +58,7 @@ class Workers(unittest.IsolatedAsyncioTestCase):
         self.errors = [OSError("no room")]
         changes = Changes()
         worker = Worker("reading", self.step, None, changes.watch("models"))
-        changes.tell("models", subject="Kiln 250")
+        changes.wake("models", subject="Kiln 250")
         await self.run_until(worker, lambda: worker.beat_at)
         self.assertEqual(self.steps, 2, "the change is still to be looked at")
 

@@ -16,12 +16,13 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 import httpx
+from sqlalchemy import text
 
 from chronarch.client import Client, ClientError, RefusedByService, requests
 from chronarch.core.clock import ScaledClock
 from chronarch.core.machines.states import Intake, MachineState
 from chronarch.demo.broker import USER, PrivateBroker
-from chronarch.records.database import migrate
+from chronarch.records.database import make_engine, migrate
 from chronarch.records.ports import free_ports
 from chronarch.records.server import PrivateServer
 from chronarch.service.command import register_key, register_person
@@ -212,6 +213,17 @@ class World:
         if self._owned:
             self.server.stop()
         self._folder.cleanup()
+
+    def sql(self, statement: str, **values: Any) -> None:
+        """Do to the records what no door would."""
+
+        async def go() -> None:
+            engine = make_engine(self.database)
+            async with engine.begin() as db:
+                await db.execute(text(statement), values)
+            await engine.dispose()
+
+        asyncio.run(go())
 
     def log(self, name: str) -> str:
         path = self.folder / f"{name}.log"

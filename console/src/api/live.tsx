@@ -14,11 +14,24 @@ interface Live {
 
 const LiveContext = createContext<Live>({ now: () => new Date(), rate: 1, heard: false, lost: null });
 
-const ALSO: Record<string, string[]> = {
-  builds: ["machine", "build", "changes", "level"],
+/** By the kind of a record that has changed: the queries whose answers it is part of. */
+const AFFECTS: Record<string, string[]> = {
+  arrivals: ["arrivals"],
+  builds: ["builds", "build", "changes", "machine", "jobs", "orders", "plan"],
+  files: ["files", "parts", "jobs"],
+  jobs: ["jobs", "orders", "plan"],
   ledger: ["ledger"],
-  spools: ["setup", "machine"],
+  machines: ["machine", "level", "jobs", "plan"],
+  models: ["models"],
+  notices: ["notices"],
+  orders: ["orders", "plan"],
+  parts: ["parts", "files", "jobs"],
+  plan: ["plan"],
+  setup: ["setup", "plan", "jobs", "orders"],
+  spools: ["setup", "machine", "plan", "jobs", "orders"],
+  stock: ["orders"],
 };
+const EVERYTHING = [...new Set(Object.values(AFFECTS).flat())];
 
 /** Listens to the live stream and keeps the query cache fresh; gives shop time to all below. */
 export function LiveProvider({ children }: { children: ReactNode }) {
@@ -39,7 +52,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       setClock({ shop: Date.parse(shop.now), at: performance.now(), rate: shop.rate });
       client.setQueryData(["shop"], shop);
       setLost(null);
-      for (const kind of ["jobs", "builds", "notices", "ledger", "files", "parts", "arrivals", "machine", "orders", "plan", "setup"]) waiting.current.add(kind);
+      for (const query of EVERYTHING) waiting.current.add(query);
     });
     source.addEventListener("machine", (e) => {
       const machine = JSON.parse(e.data) as Machine;
@@ -51,7 +64,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     });
     source.addEventListener("changed", (e) => {
       const { what } = JSON.parse(e.data) as { what: string };
-      for (const kind of [what, ...(ALSO[what] ?? [])]) waiting.current.add(kind);
+      for (const query of what === "everything" ? EVERYTHING : (AFFECTS[what] ?? [])) waiting.current.add(query);
     });
     source.onerror = () => {
       setLost((before) => before ?? new Date());

@@ -31,28 +31,35 @@ TIMEOUT = httpx.Timeout(30.0, connect=5.0)
 
 @dataclass(frozen=True)
 class LiveEvent:
-    """One server-sent event: its name, and its data as JSON."""
+    """One server-sent event: its name, its data as JSON, and its number in the change log where it has one."""
 
     name: str
     data: str
+    number: int | None = None
 
 
 class _Lines:
     """Puts server-sent lines together into events."""
 
     def __init__(self) -> None:
-        self._name, self._data = "message", ""
+        self._name, self._data, self._number = "message", "", ""
 
     def take(self, line: str) -> LiveEvent | None:
         if line.startswith("event: "):
             self._name = line[7:]
+        elif line.startswith("id: "):
+            self._number = line[4:]
         elif line.startswith("data: "):
             self._data += line[6:]
         elif not line and self._data:
-            event = LiveEvent(self._name, self._data)
-            self._name, self._data = "message", ""
+            event = LiveEvent(self._name, self._data, int(self._number) if self._number.isdigit() else None)
+            self._name, self._data, self._number = "message", "", ""
             return event
         return None
+
+
+def _after(number: int | None) -> dict[str, str]:
+    return {} if number is None else {"Last-Event-ID": str(number)}
 
 
 def _away(address: str, error: httpx.TransportError) -> Unreachable:
@@ -136,11 +143,11 @@ class Client:
                 return wl.Dropped(file=file, job=there.job, new=True)
         return answer
 
-    def live(self) -> Iterator[LiveEvent]:
-        """The live stream, until the service ends it."""
-        lines = _Lines()
+    def live(self, after: int | None = None) -> Iterator[LiveEvent]:
+        """The live stream, until the service ends it; it continues `after` a change of this number."""
+        lines, headers = _Lines(), _after(after)
         try:
-            with self._http.stream("GET", "/api/live", timeout=httpx.Timeout(30.0)) as response:
+            with self._http.stream("GET", "/api/live", headers=headers, timeout=httpx.Timeout(30.0)) as response:
                 if response.is_error:
                     response.read()
                 check(response)
@@ -209,11 +216,11 @@ class AsyncClient:
         except httpx.TransportError as error:
             raise _away(self.address, error) from error
 
-    async def live(self) -> AsyncIterator[LiveEvent]:
-        """The live stream, until the service ends it."""
-        lines = _Lines()
+    async def live(self, after: int | None = None) -> AsyncIterator[LiveEvent]:
+        """The live stream, until the service ends it; it continues `after` a change of this number."""
+        lines, headers = _Lines(), _after(after)
         try:
-            async with self._http.stream("GET", "/api/live", timeout=httpx.Timeout(30.0)) as response:
+            async with self._http.stream("GET", "/api/live", headers=headers, timeout=httpx.Timeout(30.0)) as response:
                 if response.is_error:
                     await response.aread()
                 check(response)

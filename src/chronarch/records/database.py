@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from alembic import command
@@ -9,6 +10,8 @@ from alembic.config import Config
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.ext.asyncio import AsyncEngine, AsyncSession, async_sessionmaker, create_async_engine
+
+from chronarch.records.change_log import LoggedSession, session_info
 
 Sessions = async_sessionmaker[AsyncSession]
 DEADLOCK = 1213
@@ -30,8 +33,10 @@ def make_engine(url: str) -> AsyncEngine:
     )
 
 
-def make_sessions(engine: AsyncEngine) -> Sessions:
-    return async_sessionmaker(engine, expire_on_commit=False)
+def make_sessions(engine: AsyncEngine, noticed: Callable[[], None] | None = None) -> Sessions:
+    """Sessions that write the change log; `noticed` is called after each commit that did."""
+    info = session_info(noticed)
+    return async_sessionmaker(engine, expire_on_commit=False, sync_session_class=LoggedSession, info=info)
 
 
 def deadlocked(error: DBAPIError) -> bool:

@@ -18,7 +18,7 @@ from chronarch.records.notices.tables import Notice
 from chronarch.records.orders.tables import Build, Job, Order, QueueVersion, Stock
 from chronarch.records.planning.tables import Site
 from chronarch.records.rounds.tables import HelperLink
-from chronarch.records.system.tables import Answered, Setting
+from chronarch.records.system.tables import Answered, Change, ChangeCounter, Setting
 from chronarch.records.upkeep.tables import UpkeepWindow
 
 __all__ = [
@@ -29,6 +29,8 @@ __all__ = [
     "Blob",
     "Build",
     "BuildChange",
+    "Change",
+    "ChangeCounter",
     "ContentReading",
     "File",
     "Folder",

@@ -7,6 +7,7 @@ import contextlib
 import logging
 import warnings
 from collections.abc import AsyncIterator
+from functools import partial
 from pathlib import Path
 
 from fastapi import FastAPI, HTTPException, Request
@@ -65,6 +66,8 @@ ROUTES = (
     access_routes, machines_routes, control_routes, watching_routes, library_routes, orders_routes, planning_routes,
     upkeep_routes, rounds_routes, notices_routes, ledger_routes, system_routes,
 )  # fmt: skip
+CHANGES_EVERY_S = 0.5
+"""How often the change log is read for what another process has changed."""
 PAGES = Path(__file__).parent / "pages"
 log = logging.getLogger("chronarch.service")
 
@@ -73,9 +76,9 @@ class ServiceParts:
     """All parts of one running service."""
 
     def __init__(self, config: Config) -> None:
-        self.engine = make_engine(config.database)
+        self.engine, changes = make_engine(config.database), Changes()
         self.context = context = ServiceContext(
-            config, parse_clock(config.clock), make_sessions(self.engine), Changes()
+            config, parse_clock(config.clock), make_sessions(self.engine, changes.noticed), changes
         )
         self.fleet = Fleet(context.changes)
         self.heat_log = HeatLog(context, self.fleet)
@@ -99,12 +102,19 @@ class ServiceParts:
 
     def _workers(self) -> list[Worker]:
         """What goes on for as long as the service runs."""
+        changes = self.context.changes
         found = [
+            Worker("change log", partial(changes.read, self.context.sessions), CHANGES_EVERY_S, changes.unread),
             Worker("dispatch", self.dispatcher.run_once, dispatcher.LOOK_EVERY_S, self.dispatcher.wanted),
             Worker("heat log", self.heat_log.write, heat_log.WRITE_EVERY_S),
             Worker("reading for models", self.intake.read_missing, None, self.intake.wanted),
             Worker("part release", self.release.look, part_release.LOOK_EVERY_S),
-            Worker("open connections", self.connections.close_lapsed, open_connections.LOOK_EVERY_S),
+            Worker(
+                "open connections",
+                self.connections.close_lapsed,
+                open_connections.LOOK_EVERY_S,
+                self.connections.wanted,
+            ),
         ]
         folder = self.context.config.hot_folder
         if folder is not None:

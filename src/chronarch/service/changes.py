@@ -1,19 +1,28 @@
-"""What has changed, told once to whoever waits for it: the live stream, and the service's own workers."""
+"""Tells of changes: the live stream and the service's own workers hear of each, in the order of the change log."""
 
 from __future__ import annotations
 
 import asyncio
+import json
 from dataclasses import dataclass, field
 
+from chronarch.records import change_log
+from chronarch.records.change_log import LoggedChange
+from chronarch.records.database import Sessions
+
 QUEUE = 2000
+AT_ONCE = 500
+FORGET_EVERY = 5000
+"""Readings of the log between two removals of its old rows."""
 
 
 @dataclass(frozen=True)
 class LiveEvent:
-    """One event of the live stream: its name and its data as JSON."""
+    """One event of the live stream: its name, its data as JSON, and its number in the change log (0: it has none)."""
 
     name: str
     data: str
+    number: int = 0
 
 
 Listener = asyncio.Queue[LiveEvent | None]
@@ -24,7 +33,7 @@ Listener = asyncio.Queue[LiveEvent | None]
 class Watch:
     """What one worker waits for: changes of certain kinds of records."""
 
-    kinds: frozenset[str]
+    kinds: frozenset[str] = frozenset()
     event: asyncio.Event = field(default_factory=asyncio.Event)
     subjects: set[str] = field(default_factory=set)
     """The names that were told with these changes since the worker last took them."""
@@ -37,29 +46,63 @@ class Watch:
 
 
 class Changes:
-    """Tells of changes. A listener that does not keep up is cut off, and connects anew."""
+    """Reads the change log and tells what it says. A listener that does not keep up is cut off, and connects anew."""
 
     def __init__(self) -> None:
         self._listeners: set[Listener] = set()
         self._watches: list[Watch] = []
+        self._read = -1
+        self._reads = 0
+        self.unread = Watch()
+        """Set when this service has committed a change that is not told yet."""
         self.count = 0
-        """How often records have changed since the service started."""
+        """How often this service has committed changes, or read changes of others, since it started."""
+
+    def noticed(self) -> None:
+        """This service has just committed a change."""
+        self.count += 1
+        self.unread.event.set()
+
+    async def read(self, sessions: Sessions) -> None:
+        """Tell what the change log has had since the last call."""
+        async with sessions() as db:
+            if self._read < 0:
+                self._read = (await change_log.span(db))[1]
+            while True:
+                found = await change_log.changes_after(db, self._read, AT_ONCE)
+                for change in found:
+                    self._read = change.number
+                    self._tell(change)
+                if len(found) < AT_ONCE:
+                    break
+            self._reads += 1
+            if self._reads % FORGET_EVERY == 0:
+                await change_log.forget_old(db)
+
+    async def since(self, sessions: Sessions, number: int) -> list[LiveEvent]:
+        """What a listener missed that has heard everything up to a number of the log."""
+        async with sessions() as db:
+            oldest, newest = await change_log.span(db)
+            found = await change_log.changes_after(db, number, QUEUE)
+        if number < oldest or number > newest or len(found) == QUEUE:
+            return [changed_event(LoggedChange(newest, "everything", ""))]
+        return [changed_event(change) for change in found]
+
+    def _tell(self, change: LoggedChange) -> None:
+        self.count += 1
+        self._send(changed_event(change))
+        self.wake(change.kind, subject=change.subject)
 
     def publish(self, name: str, data: str) -> None:
-        """Send an event to all listeners."""
-        event = LiveEvent(name, data)
+        """Send an event that is not in the log to all listeners."""
+        self._send(LiveEvent(name, data))
+
+    def _send(self, event: LiveEvent) -> None:
         for queue in list(self._listeners):
             try:
                 queue.put_nowait(event)
             except asyncio.QueueFull:
                 self.cut_off(queue)
-
-    def tell(self, *kinds: str, subject: str = "") -> None:
-        """Say that records of these kinds have changed, of one `subject` where it has a name."""
-        self.count += 1
-        for kind in kinds:
-            self.publish("changed", f'{{"what":"{kind}"}}')
-        self.wake(*kinds, subject=subject)
 
     def wake(self, *kinds: str, subject: str = "") -> None:
         """Make the workers that wait for one of these kinds look again. Listeners are not told."""
@@ -88,10 +131,14 @@ class Changes:
         queue.put_nowait(None)
 
     def listen(self) -> Listener:
-        """A queue of whatever is published from now on."""
+        """A queue of whatever is told from now on."""
         queue: Listener = asyncio.Queue(QUEUE)
         self._listeners.add(queue)
         return queue
 
     def leave(self, queue: Listener) -> None:
         self._listeners.discard(queue)
+
+
+def changed_event(change: LoggedChange) -> LiveEvent:
+    return LiveEvent("changed", json.dumps({"what": change.kind, "subject": change.subject}), change.number)

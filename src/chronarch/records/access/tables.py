@@ -32,6 +32,8 @@ class Session(Base):
     """A console sign-in. The token is kept as its SHA-256."""
 
     __tablename__ = "session"
+    __change__ = "access"
+    __subject__ = "person_id"
     token_hash: Mapped[str] = mapped_column(String(64), primary_key=True)
     person_id: Mapped[int] = mapped_column(ForeignKey("person.id"))
     csrf: Mapped[str] = mapped_column(String(64))
@@ -42,6 +44,7 @@ class Key(Base):
     """A key for programs. The secret is kept as its SHA-256: it is random, so nothing slower is needed."""
 
     __tablename__ = "access_key"
+    __change__ = "access"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(String(80))
     secret_hash: Mapped[str] = mapped_column(String(64), unique=True)

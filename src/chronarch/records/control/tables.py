@@ -29,6 +29,8 @@ class BuildChange(Base):
     """What people changed of a running build."""
 
     __tablename__ = "build_change"
+    __change__ = "builds"
+    __subject__ = "build_id"
     id: Mapped[int] = mapped_column(primary_key=True)
     build_id: Mapped[int] = mapped_column(ForeignKey("build.id"))
     at: Mapped[datetime] = mapped_column(UtcTime)

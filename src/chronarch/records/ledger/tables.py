@@ -19,6 +19,8 @@ class Ledger(Base):
     """One machine in one state from `begin_at` up to `end_at`; the last interval ends in the year 9999."""
 
     __tablename__ = "ledger"
+    __change__ = "ledger"
+    __subject__ = "machine_id"
     id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
     machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"))
     state: Mapped[str] = mapped_column(String(12))

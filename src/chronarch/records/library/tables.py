@@ -35,6 +35,8 @@ class Folder(Base):
     """A place in the library; its path is `a/b`, the library itself is the empty path and has no row."""
 
     __tablename__ = "folder"
+    __change__ = "files"
+    __subject__ = "path"
     path: Mapped[str] = mapped_column(String(300), primary_key=True)
 
 
@@ -42,6 +44,7 @@ class Part(Base):
     """A thing the shop makes. `shape` tells of its reference model: blob, name, kind, size in mm."""
 
     __tablename__ = "part"
+    __change__ = "parts"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(String(200), unique=True)
     notes: Mapped[str] = mapped_column(Text, default="")
@@ -54,6 +57,7 @@ class File(Base):
     """A sliced file by name; what it holds is its newest revision. A name is free again once its file is binned."""
 
     __tablename__ = "file"
+    __change__ = "files"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(String(200))
     folder: Mapped[str] = mapped_column(String(300), default="")
@@ -80,6 +84,8 @@ class Revision(Base):
     """One content of a file; `how` says in words how it came about."""
 
     __tablename__ = "revision"
+    __change__ = "files"
+    __subject__ = "file_id"
     id: Mapped[int] = mapped_column(primary_key=True)
     file_id: Mapped[int] = mapped_column(ForeignKey("file.id"))
     number: Mapped[int] = mapped_column(Integer)
@@ -94,6 +100,8 @@ class ContentReading(Base):
     """What a content says for one model (empty: the reference figures, while the shop has no model)."""
 
     __tablename__ = "content_reading"
+    __change__ = "files"
+    __subject__ = "sha256"
     sha256: Mapped[str] = mapped_column(ForeignKey("blob.sha256"), primary_key=True)
     model: Mapped[str] = mapped_column(String(60), primary_key=True)
     planned_s: Mapped[float] = mapped_column(Float(53))
@@ -105,6 +113,7 @@ class Arrival(Base):
     """A file that has arrived and is being read, or was refused and why. `wish` is what was asked with it."""
 
     __tablename__ = "arrival"
+    __change__ = "arrivals"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(String(200))
     sha256: Mapped[str] = mapped_column(String(64))
@@ -126,6 +135,8 @@ class Overruling(Base):
     """A person lets a content run on a model although a preflight's rule refuses it."""
 
     __tablename__ = "overruling"
+    __change__ = "files"
+    __subject__ = "sha256"
     sha256: Mapped[str] = mapped_column(ForeignKey("blob.sha256"), primary_key=True)
     model: Mapped[str] = mapped_column(String(60), primary_key=True)
     rule: Mapped[str] = mapped_column(String(40), primary_key=True)

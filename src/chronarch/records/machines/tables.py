@@ -22,6 +22,8 @@ from chronarch.records.base import Base, UtcTime
 
 class Model(Base):
     __tablename__ = "model"
+    __change__ = "models"
+    __subject__ = "name"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(String(60), unique=True)
     spec: Mapped[dict[str, Any]] = mapped_column(JSON)
@@ -29,6 +31,8 @@ class Model(Base):
 
 class Machine(Base):
     __tablename__ = "machine"
+    __change__ = "machines"
+    __subject__ = "name"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(String(60), unique=True)
     model_id: Mapped[int] = mapped_column(ForeignKey("model.id"))
@@ -57,6 +61,7 @@ class Spool(Base):
     """One reel in one colour. On a tool of a machine, or on the shelf."""
 
     __tablename__ = "spool"
+    __change__ = "spools"
     id: Mapped[int] = mapped_column(primary_key=True)
     material: Mapped[str] = mapped_column(String(60))
     colour: Mapped[str] = mapped_column(String(60))
@@ -102,6 +107,8 @@ class BedMesh(Base):
     """How level a machine's bed was: rows of heights in mm, from front to back."""
 
     __tablename__ = "level_map"
+    __change__ = "machines"
+    __subject__ = "machine_id"
     machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"), primary_key=True)
     at: Mapped[datetime] = mapped_column(UtcTime, primary_key=True)
     rows: Mapped[list[list[float]]] = mapped_column(JSON)

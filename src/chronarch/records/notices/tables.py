@@ -17,6 +17,7 @@ from chronarch.records.base import Base, UtcTime
 
 class Notice(Base):
     __tablename__ = "notice"
+    __change__ = "notices"
     id: Mapped[int] = mapped_column(primary_key=True)
     at: Mapped[datetime] = mapped_column(UtcTime)
     machine_id: Mapped[int | None] = mapped_column(ForeignKey("machine.id"))

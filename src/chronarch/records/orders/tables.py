@@ -28,6 +28,7 @@ class Order(Base):
     """What a customer wants by when; its lines are jobs."""
 
     __tablename__ = "customer_order"
+    __change__ = "orders"
     id: Mapped[int] = mapped_column(primary_key=True)
     customer: Mapped[str] = mapped_column(String(120))
     note: Mapped[str] = mapped_column(Text, default="")
@@ -45,6 +46,8 @@ class Stock(Base):
     """Good pieces that nobody has ordered. `what` is `part:NUMBER` or `file:NUMBER`."""
 
     __tablename__ = "stock"
+    __change__ = "stock"
+    __subject__ = "what"
     what: Mapped[str] = mapped_column(String(40), primary_key=True)
     material: Mapped[str] = mapped_column(String(60), primary_key=True, default="")
     colour: Mapped[str] = mapped_column(String(60), primary_key=True, default="")
@@ -56,6 +59,8 @@ class QueueVersion(Base):
     """Who last changed the order of the queue. A change that was decided at an older version is refused."""
 
     __tablename__ = "line"
+    __change__ = "jobs"
+    __subject__ = "name"
     name: Mapped[str] = mapped_column(String(80), primary_key=True)
     version: Mapped[int] = mapped_column(Integer)
     by: Mapped[str] = mapped_column(String(120), default="")
@@ -67,6 +72,7 @@ class Job(Base):
     """Pieces of a part or of one file that are wanted. `line` is its place in the queue, lowest first."""
 
     __tablename__ = "job"
+    __change__ = "jobs"
     id: Mapped[int] = mapped_column(primary_key=True)
     file_id: Mapped[int | None] = mapped_column(ForeignKey("file.id"))
     part_id: Mapped[int | None] = mapped_column(ForeignKey("part.id"))
@@ -96,6 +102,7 @@ class Job(Base):
 
 class Build(Base):
     __tablename__ = "build"
+    __change__ = "builds"
     id: Mapped[int] = mapped_column(primary_key=True)
     job_id: Mapped[int] = mapped_column(ForeignKey("job.id"))
     copy_number: Mapped[int] = mapped_column(Integer)

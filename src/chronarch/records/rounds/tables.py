@@ -17,6 +17,7 @@ class HelperLink(Base):
     """An address that shows the rounds of one site to somebody without an account. Its token is kept as SHA-256."""
 
     __tablename__ = "helper_link"
+    __change__ = "setup"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(String(80))
     site: Mapped[str] = mapped_column(String(60))

@@ -7,9 +7,11 @@ from typing import Any
 
 from sqlalchemy import (
     JSON,
+    BigInteger,
     Integer,
     String,
     Text,
+    func,
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
@@ -28,9 +30,30 @@ class Answered(Base):
     at: Mapped[datetime] = mapped_column(UtcTime)
 
 
+class Change(Base):
+    """One row of the change log: records of a kind have changed, and which one."""
+
+    __tablename__ = "change_log"
+    number: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    at: Mapped[datetime] = mapped_column(UtcTime, server_default=func.utc_timestamp(6), index=True)
+    """Real time."""
+    kind: Mapped[str] = mapped_column(String(24))
+    subject: Mapped[str] = mapped_column(String(80))
+
+
+class ChangeCounter(Base):
+    """The newest number of the change log; its one row is locked while a change is committed."""
+
+    __tablename__ = "change_counter"
+    id: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
+    number: Mapped[int] = mapped_column(BigInteger)
+
+
 class Setting(Base):
     """What the shop has decided: how it plans, its reasons for scrap."""
 
     __tablename__ = "setting"
+    __change__ = "setup"
+    __subject__ = "name"
     name: Mapped[str] = mapped_column(String(40), primary_key=True)
     value: Mapped[Any] = mapped_column(JSON)

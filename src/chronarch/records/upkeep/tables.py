@@ -18,6 +18,7 @@ class UpkeepWindow(Base):
     """A span in which a machine may not build."""
 
     __tablename__ = "upkeep_window"
+    __change__ = "setup"
     id: Mapped[int] = mapped_column(primary_key=True)
     machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"))
     begin_at: Mapped[datetime] = mapped_column(UtcTime)

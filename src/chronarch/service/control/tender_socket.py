@@ -291,7 +291,6 @@ class TenderSession:
         async with self._context.sessions() as db:
             if await commit_event(db, hello.tender, hello.epoch, sequence, machine, at, body):
                 await self._fleet.load(db, machine)
-                self._context.changes.tell("builds", "jobs", "ledger", "notices")
 
     def _count_refused(self, text: str) -> None:
         self._refused += 1

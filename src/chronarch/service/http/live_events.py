@@ -11,13 +11,16 @@ KEEP_ALIVE_S = 15.0
 
 
 def encode(event: LiveEvent) -> bytes:
-    return f"event: {event.name}\ndata: {event.data}\n\n".encode()
+    number = f"id: {event.number}\n" if event.number else ""
+    return f"event: {event.name}\n{number}data: {event.data}\n\n".encode()
 
 
 async def stream(changes: Changes, queue: Listener, first: Iterable[LiveEvent]) -> AsyncIterator[bytes]:
-    """Bytes for one listener: `first`, then what its queue brings, until it is cut off."""
+    """Bytes for one listener: `first`, then what its queue brings beyond that, until it is cut off."""
+    told = 0
     try:
         for event in first:
+            told = max(told, event.number)
             yield encode(event)
         while True:
             try:
@@ -28,6 +31,7 @@ async def stream(changes: Changes, queue: Listener, first: Iterable[LiveEvent]) 
                 continue
             if event_or_end is None:
                 return
-            yield encode(event_or_end)
+            if not 0 < event_or_end.number <= told:
+                yield encode(event_or_end)
     finally:
         changes.leave(queue)

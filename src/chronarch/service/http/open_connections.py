@@ -1,5 +1,8 @@
-"""Connections that stay open for long: live streams and tenders' sockets. When their key is revoked or their session
-ends, in this process or another, they are closed within a second."""
+"""Connections that stay open for long: live streams and sockets of tenders.
+
+They are closed within a second when their key is revoked or their session is closed, in this process or another, and
+within some seconds when their session expires.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +18,7 @@ from chronarch.records import tables as t
 from chronarch.service.context import ServiceContext, part
 from chronarch.service.principals import Principal
 
-LOOK_EVERY_S = 0.4
+LOOK_EVERY_S = 5.0
 log = logging.getLogger("chronarch.connections")
 
 
@@ -32,6 +35,7 @@ class OpenConnections:
 
     def __init__(self, context: ServiceContext) -> None:
         self._context = context
+        self.wanted = context.changes.watch("access")
         self._open: set[OpenConnection] = set()
 
     @contextmanager

@@ -89,7 +89,6 @@ class UploadIntake:
                 await note(db, str(number))
             await db.commit()
         self._begin(number)
-        self._context.changes.tell("arrivals")
         return number
 
     def _begin(self, number: int) -> None:
@@ -154,7 +153,6 @@ class UploadIntake:
                     refused = _why_refused(error)
         finally:
             self._ended.pop(number, asyncio.Event()).set()
-            self._context.changes.tell("arrivals", "files", "jobs")
 
     async def _count_try(self, number: int) -> None:
         """Count that this service begins to read it. Raises NotDone when that went wrong too often."""
@@ -302,7 +300,6 @@ class UploadIntake:
                     raise
                 log.warning("what content %s says cannot be kept: %s", sha256[:12], str(error).splitlines()[0])
                 self._unreadable.update({(sha256, name): model for name, model in missing.items()})
-            self._context.changes.tell("files")
         self._stale -= stale
 
 

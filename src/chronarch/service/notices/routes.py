@@ -53,5 +53,4 @@ async def all_seen(context: Context, up_to: Counted) -> RequestDone:
     async with context.sessions() as db:
         await db.execute(update(t.Notice).where(t.Notice.id <= up_to).values(seen=True))
         await db.commit()
-    context.changes.tell("notices")
     return RequestDone(text="marked as seen")

@@ -44,7 +44,6 @@ async def make_orders(
         await db.commit()
         await outlook.renew(db)
         made = [await full_order(context, fleet, outlook, db, row) for row in rows]
-    context.changes.tell("jobs", "orders", "plan")
     return made
 
 

@@ -60,7 +60,6 @@ async def judge(context: ServiceContext, fleet: Fleet, number: int, order: w.Cle
     async with context.sessions() as db:
         await fleet.load(db, name)
         wire = build_wire(await find_build(db, number))
-    context.changes.tell("jobs", "builds", "orders", "plan")
     return wire
 
 

@@ -38,7 +38,9 @@ class Dispatcher:
     planner: Planner
 
     def __post_init__(self) -> None:
-        self.wanted = self.context.changes.watch("builds", "files", "jobs", "machines", "orders", "setup", "tenders")
+        self.wanted = self.context.changes.watch(
+            "builds", "files", "jobs", "machines", "orders", "setup", "spools", "tenders"
+        )
 
     async def run_once(self) -> int:
         """One round of decisions under the database's lock; 0 when another service holds it."""
@@ -107,7 +109,6 @@ class Dispatcher:
             self.context.changes.wake("jobs")  # somebody was quicker, so what is known here is old: look again
             return None
         await self.fleet.load(db, known.row.name)
-        self.context.changes.tell("jobs", "builds")
         await self.fleet.assign(db, known)
         return build
 

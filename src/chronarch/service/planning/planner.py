@@ -88,7 +88,7 @@ class Planner:
             else:
                 planned.plan = make_plan(planned.snapshot, before, fresh)
             if self.last is None or _shape(self.last.plan) != _shape(planned.plan):
-                self._context.changes.tell("plan")
+                self._context.changes.publish("changed", '{"what":"plan"}')
             self.last = planned
             self._made, self._made_at = self._context.changes.count, self._context.clock.real_now()
             return planned

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator
+from typing import Annotated
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Header
 from fastapi.responses import StreamingResponse
 
+from chronarch.core.bounds import Word
 from chronarch.service.changes import LiveEvent
 from chronarch.service.context import Context, ServiceContext
 from chronarch.service.http.deadlock_retry import RetryingRoute
@@ -41,17 +43,25 @@ async def look(health: TheHealth) -> Health:
     "/live", tags=["live"], response_class=StreamingResponse, responses={200: {"content": {"text/event-stream": {}}}}
 )
 async def live_stream(
-    who: Who, context: Context, fleet: TheFleet, connections: TheOpenConnections
+    who: Who,
+    context: Context,
+    fleet: TheFleet,
+    connections: TheOpenConnections,
+    last_event_id: Annotated[Word, Header()] = "",
 ) -> StreamingResponse:
-    """All that changes, as server-sent events: `shop` (the clock) and every `machine` first, then `machine` whenever
-    one changes, and `changed` naming the kind of record that has."""
+    """All that changes, as server-sent events: first `shop` (the clock) and every `machine`, then `machine` whenever
+    one changes, and `changed` with the kind of a record that has and its name. With `Last-Event-ID` the stream
+    continues after that change, with everything in between; `everything` has changed if that is too long ago."""
     first = [LiveEvent("shop", _shop(context).model_dump_json())]
     first += [LiveEvent("machine", fleet.view(known).model_dump_json()) for known in fleet.all()]
+    known = last_event_id[:18]
+    number = int(known) if known.isascii() and known.isdigit() else None
 
     async def pieces() -> AsyncIterator[bytes]:
-        queue = context.changes.listen()
+        queue = context.changes.listen()  # before what was missed is read, so that nothing falls between
         with connections.held(who, lambda: context.changes.cut_off(queue)):
-            async for piece in stream(context.changes, queue, first):
+            missed = await context.changes.since(context.sessions, number) if number is not None else []
+            async for piece in stream(context.changes, queue, [*first, *missed]):
                 yield piece
 
     return StreamingResponse(pieces(), media_type="text/event-stream", headers={"Cache-Control": "no-store"})

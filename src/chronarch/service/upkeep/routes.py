@@ -39,7 +39,6 @@ async def add_upkeep(order: NewUpkeep, context: Context, fleet: TheFleet) -> Upk
         row = t.UpkeepWindow(machine_id=known.row.id, begin_at=order.begin, end_at=order.end, text=order.text)
         db.add(row)
         await db.commit()
-    context.changes.tell("setup", "plan", "jobs", "orders")
     return Upkeep(id=row.id, machine=known.row.name, begin=order.begin, end=order.end, text=order.text)
 
 
@@ -51,5 +50,4 @@ async def remove_upkeep(number: Number, context: Context) -> RequestDone:
             raise ApiProblem(404, f"There is no upkeep window {number}; it may be over.")
         await db.delete(row)
         await db.commit()
-    context.changes.tell("setup", "plan", "jobs", "orders")
     return RequestDone(text="The machine may build then.")

@@ -165,4 +165,3 @@ class PartRelease:
                 await self._fleet.command(known, Clear(build=build))
         async with self._context.sessions() as db:
             await self._fleet.load(db, known.row.name)
-        self._context.changes.tell("builds", "jobs", "notices", "plan")

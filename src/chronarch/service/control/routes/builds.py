@@ -155,7 +155,6 @@ async def _keep_skips(
         await db.execute(update(t.Build).where(t.Build.id == number).values(skips=skips, fed_sha256=sha256))
         await db.commit()
         wire = await _wire(db, number)
-    context.changes.tell("builds")
     return wire
 
 

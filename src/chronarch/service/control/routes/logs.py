@@ -60,7 +60,6 @@ async def put_log(
     async with context.sessions() as db:
         (await db.get_one(t.Build, number)).log_bytes = received.size
         await db.commit()
-    context.changes.tell("builds")
     return RequestDone(text="kept")
 
 

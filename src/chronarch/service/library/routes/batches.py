@@ -89,7 +89,6 @@ async def batch(order: w.FileBatch, who: Who, context: Context) -> w.BatchResult
                 refused[number] = str(error)
             except IntegrityError:
                 refused[number] = "Somebody else just took its name; try again."
-    context.changes.tell("files", "jobs", "parts")
     return w.BatchResult(done=done, refused=refused)
 
 
@@ -118,5 +117,4 @@ async def empty_bin(
             await db.delete(row)
         await db.commit()
         await drop_unused(store, db, contents)
-    context.changes.tell("files")
     return RequestDone(text=f"{len(rows)} files are gone." if len(rows) != 1 else "1 file is gone.")

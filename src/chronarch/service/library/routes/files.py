@@ -125,7 +125,6 @@ async def change_file(which: Named, change: w.FileChange, context: Context, pace
             row.part_id = change.part or None
         await db.commit()
         wire = library.file_wire(await find_file(db, str(kept.file.id)), await paces.all(db))
-    context.changes.tell("files", "parts", "jobs")
     return wire
 
 
@@ -162,7 +161,6 @@ async def restore_revision(which: Named, number: Number, who: Who, context: Cont
         await library.next_revision(db, file, kept.revision.sha256, text, context.clock.now(), who.signature)
         await db.commit()
         wire = library.file_wire(await find_file(db, str(file.id)), await paces.all(db))
-    context.changes.tell("files", "jobs")
     return wire
 
 
@@ -217,7 +215,6 @@ async def overrule(which: Named, order: w.Overruling, who: Who, context: Context
         )  # fmt: skip
         await db.merge(row)
         await db.commit()
-    context.changes.tell("files", "jobs")
     return await file(which, context, paces, order.model)
 
 

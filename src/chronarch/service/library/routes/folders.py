@@ -39,7 +39,6 @@ async def add_folder(order: w.Folder, context: Context) -> w.Folder:
     async with context.sessions() as db:
         await make_folders(db, order.path)
         await db.commit()
-    context.changes.tell("files")
     return w.Folder(path=order.path)
 
 
@@ -61,7 +60,6 @@ async def move_folder(order: w.FolderMove, context: Context) -> RequestDone:
             await db.execute(update(t.File).where(t.File.folder == path).values(folder=moved))
         await db.execute(delete(t.Folder).where(t.Folder.path.in_(inside)))
         await db.commit()
-    context.changes.tell("files")
     return RequestDone(text=f"{order.path} is {order.to} now.")
 
 
@@ -83,5 +81,4 @@ async def remove_folder(path: Word, context: Context) -> RequestDone:
         if not gone.rowcount:  # type: ignore[attr-defined]
             raise ApiProblem(404, f"There is no folder {path!r}.")
         await db.commit()
-    context.changes.tell("files")
     return RequestDone(text=f"{path} is gone.")

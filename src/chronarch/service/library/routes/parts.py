@@ -96,7 +96,6 @@ async def add_part(order: w.NewPart, who: Who, context: Context, paces: TheLearn
         await db.commit()
         wire = await _wire(paces, db, row)
         wire.alike = await library.alike(db, t.Part.name, row.name)
-    context.changes.tell("parts", "files", "jobs")
     return wire
 
 
@@ -123,7 +122,6 @@ async def change_part(which: Named, change: w.PartChange, context: Context, pace
             await _gather(db, row.id, change.files, only=True)
         await db.commit()
         wire = await _wire(paces, db, row)
-    context.changes.tell("parts", "files", "jobs")
     return wire
 
 
@@ -143,7 +141,6 @@ async def remove_part(which: Named, context: Context, store: TheContentStore) ->
         await db.commit()
         if content:
             await drop_unused(store, db, [content])
-    context.changes.tell("parts", "files")
     return RequestDone(text=f"{name} is no part any more; its files stay.")
 
 
@@ -184,7 +181,6 @@ async def put_model(
             wire = await _wire(paces, db, row)
     finally:
         received.path.unlink(missing_ok=True)
-    context.changes.tell("parts")
     return wire
 
 

@@ -89,7 +89,6 @@ async def add_machine(
         await fleet.load(db, order.name)
         known = fleet.find(order.name)
         await fleet.assign(db, known)
-    context.changes.tell("machines", "plan")
     return fleet.detail(known)
 
 
@@ -114,7 +113,6 @@ async def change_machine(name: Named, change: w.MachineChange, context: Context,
                 setattr(row, name_, getattr(change, name_))
         await db.commit()
         await fleet.load(db, row.name)
-    context.changes.tell("jobs", "plan", "machine", "machines")
     return fleet.detail(known)
 
 

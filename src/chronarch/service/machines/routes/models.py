@@ -43,7 +43,6 @@ async def add_model(order: Model, context: Context) -> Model:
             await db.commit()
         except IntegrityError:
             raise ApiProblem(409, f"There is a model named {order.name!r} already; choose another name.") from None
-    context.changes.wake("models")
     return order
 
 
@@ -63,5 +62,4 @@ async def change_model(name: Named, order: Model, context: Context, fleet: TheFl
         for known in fleet.all():
             if known.model.name == name:
                 await fleet.assign(db, known)
-    context.changes.wake("models", subject=name)
     return order

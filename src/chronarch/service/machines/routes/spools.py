@@ -57,7 +57,6 @@ async def add_spool(order: w.NewSpool, context: Context, fleet: TheFleet) -> w.S
         )  # fmt: skip
         db.add(row)
         await db.commit()
-    context.changes.tell("setup", "plan", "jobs", "orders", "spools")
     return _spool(fleet, row)
 
 
@@ -83,7 +82,6 @@ async def change_spool(number: Number, change: w.SpoolUpdate, who: Who, context:
             row.finished = change.finished
         await db.commit()
         await fleet.load(db)
-    context.changes.tell("setup", "plan", "jobs", "orders", "spools")
     return _spool(fleet, row)
 
 
@@ -100,7 +98,6 @@ async def load_spool(number: Number, order: w.LoadSpool, context: Context, fleet
         await records.load(db, row, machine, order.tool)
         await db.commit()
         await fleet.load(db)
-    context.changes.tell("setup", "plan", "jobs", "orders", "spools")
     return _spool(fleet, row)
 
 

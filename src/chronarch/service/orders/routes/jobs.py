@@ -55,7 +55,6 @@ async def _submit(context: ServiceContext, fleet: Fleet, outlook: JobOutlook, or
         job = await make_job(context, fleet, db, order, by)
         await db.commit()
         (wire,) = await view(outlook, db, [job])
-    context.changes.tell("jobs", "orders", "plan")
     return wire
 
 
@@ -90,7 +89,6 @@ async def change_job(
         await settle(db, job, before, context.clock.now())
         await db.commit()
         (wire,) = await view(outlook, db, [job])
-    context.changes.tell("jobs", "orders", "plan")
     return wire
 
 
@@ -117,7 +115,6 @@ def _route(wish: str) -> Callable[..., Awaitable[w.Job]]:
             BATCH[wish](job)
             await db.commit()
             (wire,) = await view(outlook, db, [job])
-        context.changes.tell("jobs", "orders", "plan")
         return wire
 
     return wished

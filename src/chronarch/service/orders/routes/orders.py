@@ -135,7 +135,6 @@ async def change_order(
         await db.commit()
         await outlook.renew(db)
         made = await full_order(context, fleet, outlook, db, row)
-    context.changes.tell("jobs", "orders", "plan")
     return made
 
 
@@ -160,7 +159,6 @@ async def cancel_order(
         for build in running:
             stop = Stop(reason=f"order {number} was cancelled by {who.signature}")
             await have_done(context, fleet, build.id, stop, who.signature)
-    context.changes.tell("jobs", "orders", "plan", "builds")
     async with context.sessions() as db:
         return await full_order(context, fleet, outlook, db, await find_order(db, number))
 

@@ -83,7 +83,6 @@ async def move(
         except KeyError as error:
             raise ApiProblem(404, f"There is no job {error.args[0]} in the line; look again.") from None
         await db.commit()
-    context.changes.tell("jobs", "orders", "plan")
     return await queue(context, outlook, Response())
 
 
@@ -113,7 +112,6 @@ async def batch(
         if order.wish == "top":
             await orders.move(db, order.jobs, next(iter(await _first(db, order.jobs)), None))
         await db.commit()
-    context.changes.tell("jobs", "orders", "plan")
     return await queue(context, outlook, Response())
 
 

@@ -44,5 +44,4 @@ async def count_stock(count: StockCount, who: Who, context: Context) -> list[Sto
         row = await db.get(t.Stock, key, with_for_update=True)
         await add_stock(db, key, count.pieces - (row.pieces if row else 0))
         await db.commit()
-    context.changes.tell("orders")
     return await stock(context)

@@ -36,7 +36,6 @@ async def change_planning(change: PlanningUpdate, context: Context) -> Planning:
         db.add(row)
         await db.commit()
         planning = (await load_settings(db)).planning
-    context.changes.tell("setup", "plan", "jobs", "orders")
     return planning
 
 
@@ -59,7 +58,6 @@ async def set_hours(order: SiteHours, context: Context) -> SiteHours:
     async with context.sessions() as db:
         await db.merge(t.Site(name=order.site, hours=order.model_dump(mode="json")))
         await db.commit()
-    context.changes.tell("setup", "plan", "jobs", "orders")
     return order
 
 

@@ -1,0 +1,66 @@
+"""The live stream of changes: each once, in order, and none missed by a listener that was away."""
+
+from __future__ import annotations
+
+import threading
+import unittest
+
+from chronarch.client import Client, requests
+from chronarch.client.calls import LiveEvent
+from chronarch.wire.library import NewPart
+from chronarch.wire.machines.spools import NewSpool
+from tests.support.world import WorldCase, eventually
+
+
+class LiveStream(WorldCase):
+    @classmethod
+    def prepare(cls) -> None:
+        cls.world.start_service()
+
+    def listen(self, until: str, after: int | None = None) -> tuple[threading.Thread, list[LiveEvent]]:
+        """Listen until a kind of record has changed."""
+        heard: list[LiveEvent] = []
+
+        def work() -> None:
+            with Client(self.world.address, self.world.read_key) as client:
+                for event in client.live(after):
+                    heard.append(event)
+                    if event.name == "changed" and until in event.data:
+                        return
+
+        thread = threading.Thread(target=work, daemon=True)
+        thread.start()
+        return thread, heard
+
+    def heard(self, thread: threading.Thread, events: list[LiveEvent]) -> list[tuple[int | None, str]]:
+        thread.join(60)
+        self.assertFalse(thread.is_alive(), events)
+        return [(e.number, e.data) for e in events if e.name == "changed" and e.number is not None]
+
+    def test_a_listener_that_was_away_hears_what_it_missed_once_and_in_order(self) -> None:
+        w = self.world
+        first, events = self.listen("parts")
+        eventually(lambda: any(e.name == "shop" for e in events), "the stream has begun")
+        part = w.client.do(requests.add_part(NewPart(name="bobbin")))
+        number, data = self.heard(first, events)[-1]
+        self.assertEqual(data, f'{{"what": "parts", "subject": "{part.id}"}}')
+        spools = [w.client.do(requests.add_spool(NewSpool(material="PLA"))).id for _ in range(3)]
+        w.client.do(requests.add_folder("bobbins"))
+        missed = self.heard(*self.listen("files", after=number))
+        told = [f'{{"what": "spools", "subject": "{spool}"}}' for spool in spools]
+        self.assertEqual([data for _, data in missed], [*told, '{"what": "files", "subject": "bobbins"}'])
+        assert number is not None
+        self.assertEqual([n for n, _ in missed], [number + n for n in range(1, 5)])
+
+    def test_one_that_was_away_for_too_long_is_told_to_look_at_everything(self) -> None:
+        self.world.client.do(requests.add_folder("clips"))
+        for number in (10**12, 0):
+            with self.subTest(number=number):
+                if number == 0:
+                    self.world.sql("delete from change_log order by number limit 1")
+                ((_, data),) = self.heard(*self.listen("everything", after=number))[:1]
+                self.assertIn("everything", data)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -62,8 +62,8 @@ def _committing(session: Session) -> None:
     if not rows:
         return
     taken = {"many": len(rows)}
-    session.execute(text("update change_counter set number = last_insert_id(number + :many)"), taken)
-    last: int = session.execute(text("select last_insert_id()")).scalar_one()
+    counted = session.execute(text("update change_counter set number = last_insert_id(number + :many)"), taken)
+    last: int = counted.lastrowid  # type: ignore[attr-defined]
     first = last - len(rows) + 1
     session.execute(insert(Change.__table__), [{"number": first + n, **row} for n, row in enumerate(rows)])  # type: ignore[arg-type]
     session.info[_NOTICED + "!"] = True

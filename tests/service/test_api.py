@@ -36,7 +36,7 @@ class ServiceAlone(WorldCase):
 
     def http(self, key: str | None = None) -> httpx.Client:
         headers = {"Authorization": f"Bearer {key or self.world.key}"} if key != "" else {}
-        client = httpx.Client(base_url=self.world.address, headers=headers, timeout=20)
+        client = httpx.Client(base_url=self.world.address, headers=headers, timeout=90)
         self.addCleanup(client.close)
         return client
 
@@ -284,9 +284,9 @@ class ServiceAlone(WorldCase):
         listener.start()
         eventually(lambda: any(h.startswith("machine") for h in heard), "the machines are told")
         self.world.submit("piece.gcode")
-        listener.join(10)
+        listener.join(60)
         self.assertTrue(heard[0].startswith("shop"), heard)
-        self.assertIn('changed {"what":"jobs"}', heard)
+        self.assertTrue(any(h.startswith('changed {"what": "jobs"') for h in heard), heard)
 
     def test_a_stranger_on_the_tenders_socket_is_sent_away(self) -> None:
         from websockets.exceptions import ConnectionClosed
@@ -303,7 +303,7 @@ class ServiceAlone(WorldCase):
             with connect(url, additional_headers=headers, proxy=None) as socket_:
                 with self.assertRaises(ConnectionClosed) as closed:
                     socket_.send(first)
-                    socket_.recv(timeout=10)
+                    socket_.recv(timeout=60)
                 self.assertEqual(closed.exception.rcvd.code if closed.exception.rcvd else 0, code)
 
     def test_an_address_where_nobody_answers_is_said_to_be_so(self) -> None:

@@ -9,20 +9,39 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import delete, event, func, insert, select, text
+from sqlalchemy import BigInteger, String, delete, event, func, insert, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
-from sqlalchemy.orm import ORMExecuteState, Session
+from sqlalchemy.orm import Mapped, ORMExecuteState, Session, mapped_column
 
-from chronarch.records.system.tables import Change
+from chronarch.records.base import Base, UtcTime
 
 MOST_NAMED = 50
 """A transaction that changes more rows of a kind says only that there are many."""
 MANY = ""
 KEPT_FOR = timedelta(days=1)
 _CHANGES, _NOTICED = "changes", "noticed"
+
+
+class Change(Base):
+    """One row of the change log: records of a kind have changed, and which one."""
+
+    __tablename__ = "change_log"
+    number: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    at: Mapped[datetime] = mapped_column(UtcTime, server_default=func.utc_timestamp(6), index=True)
+    """Real time."""
+    kind: Mapped[str] = mapped_column(String(24))
+    subject: Mapped[str] = mapped_column(String(80))
+
+
+class ChangeCounter(Base):
+    """The newest number of the change log; its one row is locked while a change is committed."""
+
+    __tablename__ = "change_counter"
+    id: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
+    number: Mapped[int] = mapped_column(BigInteger)
 
 
 class LoggedSession(Session):

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from chronarch.records.access.tables import Key, Person, Session
 from chronarch.records.base import Base, UtcTime
+from chronarch.records.change_log import Change, ChangeCounter
 from chronarch.records.control.tables import BuildChange, Tender
 from chronarch.records.ledger.tables import Ledger
 from chronarch.records.library.tables import Arrival, Blob, ContentReading, File, Folder, Overruling, Part, Revision
@@ -18,7 +19,7 @@ from chronarch.records.notices.tables import Notice
 from chronarch.records.orders.tables import Build, Job, Order, QueueVersion, Stock
 from chronarch.records.planning.tables import Site
 from chronarch.records.rounds.tables import HelperLink
-from chronarch.records.system.tables import Answered, Change, ChangeCounter, Setting
+from chronarch.records.system.tables import Answered, Setting
 from chronarch.records.upkeep.tables import UpkeepWindow
 
 __all__ = [

@@ -7,11 +7,9 @@ from typing import Any
 
 from sqlalchemy import (
     JSON,
-    BigInteger,
     Integer,
     String,
     Text,
-    func,
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
@@ -28,25 +26,6 @@ class Answered(Base):
     status: Mapped[int] = mapped_column(Integer)
     body: Mapped[str] = mapped_column(Text)
     at: Mapped[datetime] = mapped_column(UtcTime)
-
-
-class Change(Base):
-    """One row of the change log: records of a kind have changed, and which one."""
-
-    __tablename__ = "change_log"
-    number: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
-    at: Mapped[datetime] = mapped_column(UtcTime, server_default=func.utc_timestamp(6), index=True)
-    """Real time."""
-    kind: Mapped[str] = mapped_column(String(24))
-    subject: Mapped[str] = mapped_column(String(80))
-
-
-class ChangeCounter(Base):
-    """The newest number of the change log; its one row is locked while a change is committed."""
-
-    __tablename__ = "change_counter"
-    id: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
-    number: Mapped[int] = mapped_column(BigInteger)
 
 
 class Setting(Base):

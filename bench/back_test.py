@@ -74,7 +74,7 @@ def shops_past() -> DemoPast:
         if part.name in PAST:
             material = MATERIAL.get(part.name, "PLA")
             text = "".join(f"{line}\n" for line in slice_part(part, material=material)).encode()
-            planned = analyse(text, MODELS[0].core()).planned_s
+            planned = analyse(text, MODELS[0]).planned_s
             files.append(PastFile(file_name(part), planned, JobNeed(Requirement(material=material))))
     return make_past(files, BEGIN, END)
 

@@ -28,6 +28,7 @@ from chronarch.core.clock import ScaledClock
 from chronarch.core.control.controller import BuildSpec
 from chronarch.core.control.framing import QUESTION, numbered
 from chronarch.core.gcode.plan import Mark, TimePlan
+from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import MachineState
 from chronarch.tender.background import BackgroundProcess, yield_to_feeding
 from chronarch.tender.checkpoints import CheckpointStore
@@ -35,7 +36,6 @@ from chronarch.tender.controllers.driver import DriverContext
 from chronarch.tender.controllers.streaming_driver import StreamingDriver
 from chronarch.tender.file_program import FileProgram
 from chronarch.wire.control.upstream import MachineConfig
-from chronarch.wire.machines.model import Model
 
 LINES = 20_000
 ROUNDS = 3
@@ -193,7 +193,7 @@ class Feeding:
         around = DriverContext("bench", clock, None, CheckpointStore(folder / "kept"), lambda *what: None)  # type: ignore[arg-type]
         self.links = []
         for n, port in enumerate(ports):
-            model = Model(name="m", watchdog_s=0, idle_off_s=0)
+            model = MachineModel(name="m", watchdog_s=0, idle_off_s=0)
             charge = MachineConfig(
                 machine=f"M{n}", link=f"tcp://127.0.0.1:{port}", model=model, state=MachineState.IDLE
             )

@@ -45,7 +45,7 @@ class Parts(unittest.TestCase):
         for part in PARTS:
             with self.subTest(part=part.name):
                 text = "\n".join(slice_part(part)) + "\n"
-                reading = analyse(text.encode(), MODELS[0].core())
+                reading = analyse(text.encode(), MODELS[0])
                 assert reading.extents_mm is not None
                 low, high = reading.extents_mm
                 self.assertTrue(all(v >= 0 for v in low) and high[0] <= 220 and high[1] <= 220)
@@ -71,7 +71,7 @@ class Past(unittest.TestCase):
 
     def test_no_machine_had_two_builds_at_once_and_none_it_could_not_make(self) -> None:
         figures = {m.name: m for m in MACHINES}
-        models = {m.name: m.core() for m in MODELS}
+        models = {m.name: m for m in MODELS}
         last: dict[str, datetime] = {}
         for b in self.past.builds:
             self.assertLessEqual(last.get(b.machine, BEGIN), b.claimed)

@@ -12,6 +12,7 @@ from pathlib import Path
 from chronarch.core.clock import ScaledClock, SteadyWall
 from chronarch.core.control.events import BuildEnded, ControlEvent
 from chronarch.core.gcode.analysis import analyse
+from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import MachineState
 from chronarch.standins.machine import MachineStandin, Setup
 from chronarch.tender.checkpoints import CheckpointStore
@@ -19,7 +20,6 @@ from chronarch.tender.controllers.driver import DriverContext
 from chronarch.tender.controllers.streaming_driver import StreamingDriver
 from chronarch.wire.control.upstream import MachineConfig, OpenBuild
 from chronarch.wire.gcode import WirePlan
-from chronarch.wire.machines.model import Model
 from tests.support.gcode import commands, executed_sha256, squares
 from tests.tender.controllers.test_streaming_driver import OwnStore
 
@@ -43,11 +43,11 @@ async def jumping_build(jumps: int) -> tuple[int, list[ControlEvent]]:
         around = DriverContext(
             "t", clock, store, CheckpointStore(folder / "kept"), lambda name, at, what: told.append(what)
         )  # type: ignore[arg-type]
-        plan = WirePlan.of(analyse(TEXT.encode(), Model(name="m").core()).plan)
+        plan = WirePlan.of(analyse(TEXT.encode(), MachineModel(name="m")).plan)
         sha256 = hashlib.sha256(TEXT.encode()).hexdigest()
         order = OpenBuild(build=7, sha256=sha256, size=1, file="f", job=1, copy_number=1, plan=plan)
         address = f"tcp://127.0.0.1:{machine.port}"
-        config = MachineConfig(machine="Anchor", link=address, model=Model(name="m"), state=MachineState.IDLE)
+        config = MachineConfig(machine="Anchor", link=address, model=MachineModel(name="m"), state=MachineState.IDLE)
         link = StreamingDriver(config, around)
         task = asyncio.create_task(link.run())
         try:

@@ -16,10 +16,10 @@ from websockets.sync.client import ClientConnection, connect
 from chronarch.client import requests
 from chronarch.core.errors import BadName
 from chronarch.core.machines.address import NotAnAddress, parse_address, without_secrets
+from chronarch.core.machines.model import MachineModel
 from chronarch.service.command import register_key, register_person
 from chronarch.service.config import Config
 from chronarch.wire.access import Scope
-from chronarch.wire.machines.model import Model
 from tests.support.processes import run
 from tests.support.world import MODEL, PASSWORD, PERSON, WorldCase, eventually
 
@@ -35,7 +35,7 @@ class Revoked(WorldCase):
     def prepare(cls) -> None:
         w = cls.world
         w.start_service()
-        w.client.do(requests.add_model(Model(name=MODEL)))
+        w.client.do(requests.add_model(MachineModel(name=MODEL)))
         for name, tender in (("Anchor", "tender"), ("Bezel", "shed")):
             order = {"name": name, "model": MODEL, "link": f"tcp://127.0.0.1:{w.ports['Anchor'] + (name == 'Bezel')}"}
             answer = httpx.post(f"{w.address}/api/machines", json=order, params={"tender": tender},

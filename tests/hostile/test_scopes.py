@@ -12,12 +12,12 @@ import httpx
 from fastapi.routing import APIRoute
 
 from chronarch.client import requests
+from chronarch.core.machines.model import MachineModel
 from chronarch.service.app import ROUTES
 from chronarch.service.command import register_person
 from chronarch.service.config import Config
 from chronarch.service.permissions import OPEN, RIGHTS
 from chronarch.wire.access import Scope
-from chronarch.wire.machines.model import Model
 from tests.support.world import WorldCase
 
 
@@ -58,9 +58,9 @@ class Scopes(WorldCase):
 
     def test_who_may_operate_changes_no_model_and_no_keys(self) -> None:
         w = self.world
-        w.client.do(requests.add_model(Model(name="Lantern 900")))
+        w.client.do(requests.add_model(MachineModel(name="Lantern 900")))
         mine = w.client.do(requests.make_key("somebody's", Scope.READ))
-        model = Model(name="Lantern 900", nozzle_ceiling_c=500).model_dump(mode="json")
+        model = MachineModel(name="Lantern 900", nozzle_ceiling_c=500).model_dump(mode="json")
         tries: tuple[tuple[str, str, dict[str, Any]], ...] = (
             ("POST", "/api/models", {"json": {**model, "name": "Lantern 901"}}),
             ("PUT", "/api/models/Lantern 900", {"json": model}),

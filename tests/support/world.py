@@ -20,7 +20,10 @@ from sqlalchemy import text
 
 from chronarch.client import Client, ClientError, RefusedByService, requests
 from chronarch.core.clock import ScaledClock
+from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import Intake, MachineState
+from chronarch.core.machines.tools import Tool
+from chronarch.core.orders.requirement import Requirement
 from chronarch.demo.broker import USER, PrivateBroker
 from chronarch.records.database import make_engine, migrate
 from chronarch.records.ports import free_ports
@@ -29,9 +32,8 @@ from chronarch.service.command import register_key, register_person
 from chronarch.service.config import Config
 from chronarch.wire.access import Scope
 from chronarch.wire.machines import machine as wm
-from chronarch.wire.machines.model import Model
 from chronarch.wire.orders.builds import Build
-from chronarch.wire.orders.jobs import Job, NewJob, Requirement
+from chronarch.wire.orders.jobs import Job, NewJob
 from tests.support import processes
 from tests.support.processes import Process, starter
 
@@ -189,18 +191,18 @@ class World:
         return self
 
     def add_machines(self) -> None:
-        self.client.do(requests.add_model(Model(name=MODEL, cold_extrusion_c=0)))
+        self.client.do(requests.add_model(MachineModel(name=MODEL, cold_extrusion_c=0)))
         for name in self.names:
             self.add_machine(name)
 
     def add_machine(self, name: str) -> None:
-        tool = wm.Tool(nozzle_mm=0.4, material="PLA", colour="teal")
+        tool = Tool(nozzle_mm=0.4, material="PLA", colour="teal")
         camera = f"http://127.0.0.1:{self.standins_port}/machines/{name}/frame.jpg"
         link = f"tcp://127.0.0.1:{self.ports[name]}"
         if self.broker is not None and name in self.stored:
             link = self.broker.address(name)
         order = {"name": name, "model": MODEL, "link": link, "camera": camera,
-                 "tools": [tool.model_dump()]}  # fmt: skip
+                 "tools": [tool]}  # fmt: skip
         self.client.do(requests.add_machine(wm.NewMachine.model_validate(order)))
 
     def close(self) -> None:
@@ -258,7 +260,7 @@ class World:
         self.client.add_file(path)
 
     def submit(self, file: str, copies: int = 1, **needs: object) -> Job:
-        requirement = Requirement.model_validate(needs)
+        requirement = Requirement(**needs)
         return self.client.do(requests.submit(NewJob(file=file, copies=copies, requirement=requirement)))
 
     def builds(self, job: Job) -> list[Build]:

@@ -13,17 +13,17 @@ from pathlib import Path
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from chronarch.core.control.adjustments import BuildAdjustments
 from chronarch.core.control.checkpoint import BuildCheckpoint, OwnProgram
-from chronarch.core.control.controller import BuildAdjustments
 from chronarch.core.control.line_protocol import FIRST_OWN_LINE_NUMBER, Spoken, numbered
 from chronarch.core.gcode.modal import ModalState
+from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import MachineState
 from chronarch.tender.checkpoints import CheckpointStore, MachineCheckpoint
 from chronarch.tender.controllers.line_log import NEWEST, LineLog, kind_of
 from chronarch.tender.file_program import sha256_of
 from chronarch.tender.file_store import DamagedFile, FileStore
 from chronarch.wire.control.upstream import MachineConfig
-from chronarch.wire.machines.model import Model
 
 NINE = datetime(2026, 10, 19, 9, tzinfo=UTC)
 
@@ -141,7 +141,9 @@ kept = st.builds(
 
 class Keepings(InFolder):
     def config(self, name: str = "Anchor") -> MachineConfig:
-        return MachineConfig(machine=name, link="tcp://127.0.0.1:1", model=Model(name="m"), state=MachineState.IDLE)
+        return MachineConfig(
+            machine=name, link="tcp://127.0.0.1:1", model=MachineModel(name="m"), state=MachineState.IDLE
+        )
 
     @given(standing=st.builds(
         MachineCheckpoint, st.sampled_from(MachineState), st.text(max_size=40), st.none() | st.integers(1, 10**6),

@@ -7,16 +7,18 @@ from datetime import UTC, datetime, timedelta, timezone
 
 from hypothesis import given
 from hypothesis import strategies as st
-from pydantic import ValidationError
+from pydantic import TypeAdapter, ValidationError
 
 from chronarch.core.control.events import BuildBegan, BuildEnded, BuildPaused, BuildResumed, Noticed, StateChanged
 from chronarch.core.gcode.plan import Mark, TimePlan
+from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import MachineState, Outcome
+from chronarch.core.machines.tools import Tool
 from chronarch.wire.control.commands import Pause
 from chronarch.wire.control.upstream import Command, Event, Hello, Sample, from_tender, to_tender
 from chronarch.wire.gcode import WirePlan
-from chronarch.wire.machines.machine import NewMachine, Tool
-from chronarch.wire.machines.model import Model
+from chronarch.wire.machines.machine import NewMachine
+from chronarch.wire.machines.model import machine_model
 from chronarch.wire.orders.builds import Clearing
 from chronarch.wire.orders.jobs import NewJob
 
@@ -29,6 +31,9 @@ BODIES = (
     BuildEnded(7, Outcome.FAILED, "the machine restarted itself", 120, 60.5, 812.25),
     Noticed("odd noise", None),
 )
+
+
+read_tool: TypeAdapter[Tool] = TypeAdapter(Tool)
 
 
 class Messages(unittest.TestCase):
@@ -92,12 +97,13 @@ class Orders(unittest.TestCase):
         bad = (
             lambda: NewJob(file="x", copies=0),
             lambda: NewJob.model_validate({"file": "x", "colours": ["teal"]}),
-            lambda: Tool(nozzle_mm=float("nan")),
-            lambda: Tool(nozzle_mm=40),
-            lambda: Tool(number=-1),
-            lambda: Tool(material="PLA\n"),
-            lambda: Model(name="m", volume_mm=(0, 1, 1)),
-            lambda: Model(name="", volume_mm=(1, 1, 1)),
+            lambda: read_tool.validate_python({"nozzle_mm": float("nan")}),
+            lambda: read_tool.validate_python({"nozzle_mm": 40}),
+            lambda: read_tool.validate_python({"number": -1}),
+            lambda: read_tool.validate_python({"material": "PLA\n"}),
+            lambda: machine_model.validate_python({"name": "m", "volume_mm": (0, 1, 1)}),
+            lambda: machine_model.validate_python({"name": ""}),
+            lambda: machine_model.validate_python({"name": "m", "volume": 3}),
             lambda: NewMachine(name="a/b", model="m", link="tcp://h:1"),
             lambda: NewMachine(name="Anchor", model="m", link="http://h:1"),
             lambda: NewMachine(name="Anchor", model="m", link="tcp://h:1", tools=[]),
@@ -108,5 +114,5 @@ class Orders(unittest.TestCase):
                 make()
 
     def test_a_models_figures_reach_the_core(self) -> None:
-        core = Model(name="Lantern 220", volume_mm=(1, 2, 3), release_c=35).core()
+        core = MachineModel(name="Lantern 220", volume_mm=(1, 2, 3), release_c=35)
         self.assertEqual((core.name, core.volume_mm, core.release_c), ("Lantern 220", (1, 2, 3), 35))

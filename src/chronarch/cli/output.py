@@ -8,8 +8,10 @@ import json
 import sys
 from collections.abc import Sequence
 from datetime import datetime
+from typing import Any
 
 from pydantic import BaseModel
+from pydantic_core import to_jsonable_python
 from rich.box import SIMPLE_HEAD
 from rich.console import Console
 from rich.table import Table
@@ -94,9 +96,8 @@ def show_facts(facts: Sequence[tuple[str, str | Text]]) -> None:
     console().print(table)
 
 
-def show_json(value: BaseModel | Sequence[BaseModel]) -> None:
-    rows = value.model_dump(mode="json") if isinstance(value, BaseModel) else [v.model_dump(mode="json") for v in value]
-    say(json.dumps(rows, indent=2))
+def show_json(value: Any) -> None:
+    say(json.dumps(to_jsonable_python(value), indent=2))
 
 
 def show_csv(value: Sequence[BaseModel]) -> None:

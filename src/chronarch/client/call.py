@@ -29,7 +29,8 @@ class Call(Generic[T]):
     path: str
     answer: Any
     params: dict[str, str] = field(default_factory=dict)
-    body: BaseModel | None = None
+    body: Any = None
+    """A model of the wire, or a dataclass of the core."""
     headers: dict[str, str] = field(default_factory=dict)
     content: bytes | None = None
 
@@ -43,11 +44,18 @@ class Call(Generic[T]):
         """The arguments of httpx's `request`."""
         arguments: dict[str, Any] = {"params": self.params, "headers": dict(self.headers)}
         if self.body is not None:
-            arguments["content"] = self.body.model_dump_json(exclude_unset=True)
+            model = isinstance(self.body, BaseModel)
+            body = self.body.model_dump_json(exclude_unset=True) if model else _dumped(self.body)
+            arguments["content"] = body
             arguments["headers"]["Content-Type"] = "application/json"
         elif self.content is not None:
             arguments["content"] = self.content
         return arguments
+
+
+def _dumped(value: Any) -> bytes:
+    """A dataclass of the core as JSON."""
+    return TypeAdapter(type(value)).dump_json(value, exclude_none=True)
 
 
 def check(response: httpx.Response) -> None:

@@ -37,13 +37,7 @@ def stop(number: int, reason: str = "") -> Call[ww.Build]:
 
 def act(name: str, action: Action) -> Call[wh.ActionDone]:
     """Have a machine do something; answers once it has."""
-    return Call(
-        "POST",
-        at("machines", name, "do"),
-        wh.ActionDone,
-        content=wh.action.dump_json(action, exclude_none=True),
-        headers={"Content-Type": "application/json"},
-    )
+    return Call("POST", at("machines", name, "do"), wh.ActionDone, body=action)
 
 
 def line_log(name: str, after: int = 0, limit: int = 500, search: str = "") -> Call[list[wh.LogLine]]:

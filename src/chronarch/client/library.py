@@ -6,6 +6,7 @@ from typing import Any
 
 from chronarch.client.call import Call, at, some
 from chronarch.core.gcode.edits import Edit
+from chronarch.core.library.part_grouping import PartSuggestion
 from chronarch.wire import library as w
 from chronarch.wire.common import RequestDone
 from chronarch.wire.gcode import Difference, EditPreview, EditRequest, FileLines, Finding, LayerRow
@@ -143,8 +144,8 @@ def part(which: Which) -> Call[w.Part]:
     return Call("GET", at("parts", which), w.Part)
 
 
-def suggestions() -> Call[list[w.PartSuggestion]]:
-    return Call("GET", "/api/parts/suggestions", list[w.PartSuggestion])
+def suggestions() -> Call[list[PartSuggestion]]:
+    return Call("GET", "/api/parts/suggestions", list[PartSuggestion])
 
 
 def add_part(order: w.NewPart) -> Call[w.Part]:

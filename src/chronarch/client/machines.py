@@ -5,23 +5,24 @@ from __future__ import annotations
 from datetime import datetime
 
 from chronarch.client.call import Call, at, some
+from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import Intake
+from chronarch.core.machines.tools import Tool
 from chronarch.wire.machines import machine as wm
 from chronarch.wire.machines import spools as ws
-from chronarch.wire.machines.model import Model
 
 
-def models() -> Call[list[Model]]:
-    return Call("GET", "/api/models", list[Model])
+def models() -> Call[list[MachineModel]]:
+    return Call("GET", "/api/models", list[MachineModel])
 
 
-def add_model(model: Model) -> Call[Model]:
-    return Call("POST", "/api/models", Model, body=model)
+def add_model(model: MachineModel) -> Call[MachineModel]:
+    return Call("POST", "/api/models", MachineModel, body=model)
 
 
-def change_model(model: Model) -> Call[Model]:
+def change_model(model: MachineModel) -> Call[MachineModel]:
     """Give the model of that name other figures."""
-    return Call("PUT", at("models", model.name), Model, body=model)
+    return Call("PUT", at("models", model.name), MachineModel, body=model)
 
 
 def machines() -> Call[list[wm.Machine]]:
@@ -37,7 +38,7 @@ def add_machine(order: wm.NewMachine, tender: str = "tender") -> Call[wm.Machine
 
 
 def change_machine(
-    name: str, intake: Intake | None = None, tools: list[wm.Tool] | None = None, site: str | None = None,
+    name: str, intake: Intake | None = None, tools: list[Tool] | None = None, site: str | None = None,
     place: str | None = None, pools: list[str] | None = None, tags: list[str] | None = None,
 ) -> Call[wm.MachineDetail]:  # fmt: skip
     change = wm.MachineChange(intake=intake, tools=tools, site=site, place=place, pools=pools, tags=tags)

@@ -13,6 +13,7 @@ from chronarch.client import Client, requests
 from chronarch.core.ledger.intervals import OPEN_END
 from chronarch.core.machines.materials import grams
 from chronarch.core.machines.states import BuildState, Intake
+from chronarch.core.machines.tools import Tool
 from chronarch.core.orders.requirement import Requirement
 from chronarch.core.planning.eligibility import JobNeed
 from chronarch.demo.history import PastFile, PastWriter, make_past
@@ -63,14 +64,14 @@ def add_machines(client: Client, links: dict[str, str], cameras: str) -> None:
     """Add machines of the models, each with its link; `cameras` is the stand-ins' HTTP address. None starts anything by
     itself before `open_intake`."""
     for m in MACHINES:
-        tool = w.Tool(nozzle_mm=m.nozzle_mm, hardened=m.hardened, material=m.material, colour=m.colour)
+        tool = Tool(nozzle_mm=m.nozzle_mm, hardened=m.hardened, material=m.material, colour=m.colour)
         order = {
             "name": m.name,
             "model": m.model,
             "link": links[m.name],
             "camera": f"{cameras}/machines/{m.name}/frame.jpg",
             "intake": Intake.MANUAL,
-            "tools": [tool.model_dump()],
+            "tools": [tool],
             "site": m.site,
             "place": m.place,
             "pools": list(m.pools),

@@ -96,7 +96,7 @@ class _Run:
         self.end = end
         self.events: list[tuple[datetime, int, Callable[[datetime], None]]] = []
         self.order = 0
-        models = {m.name: m.core() for m in MODELS}
+        models = {m.name: m for m in MODELS}
         self.machines = [
             _Machine(
                 m,

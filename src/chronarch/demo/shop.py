@@ -5,34 +5,35 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
+from chronarch.core.machines.model import MachineModel, OwnSequence, Parameter, SwitchLines
+from chronarch.core.orders.requirement import Requirement
 from chronarch.core.planning.snapshot import Strategy
 from chronarch.demo.shapes import Ellipse, Point, RoundedBox, Slice
 from chronarch.demo.slicer import DemoPart
-from chronarch.wire.machines import model as w
-from chronarch.wire.orders.jobs import NewJob, Requirement
+from chronarch.wire.orders.jobs import NewJob, read_requirement
 from chronarch.wire.orders.orders import NewOrder, NewOrderLine
 from chronarch.wire.planning.settings import PlanningUpdate, SiteHours, SpareNozzle, StaffedMinutes
 
 NAME = "Marrow Lane Fabrication"
 OPENING = datetime(2026, 10, 19, 9, 12, tzinfo=UTC)
 
-_LIGHT = w.SwitchLines(name="light", on="M355 S1", off="M355 S0")
-_WIPE = w.OwnSequence(
+_LIGHT = SwitchLines(name="light", on="M355 S1", off="M355 S0")
+_WIPE = OwnSequence(
     name="wipe nozzle",
     lines="G28\nG1 Z5 F600\nG1 X{reach} Y4 F6000\nG1 X4 F6000\nG1 X{reach} F6000\nM400",
-    parameters=(w.Parameter(name="reach", least=10, most=60, usual=40, unit="mm"),),
+    parameters=(Parameter(name="reach", least=10, most=60, usual=40, unit="mm"),),
 )
-_TUNE = w.OwnSequence(
+_TUNE = OwnSequence(
     name="tune heater",
     lines="M303 E0 S{nozzle} C{rounds}",
     parameters=(
-        w.Parameter(name="nozzle", least=150, most=260, usual=205, unit="°C"),
-        w.Parameter(name="rounds", least=3, most=10, usual=5),
+        Parameter(name="nozzle", least=150, most=260, usual=205, unit="°C"),
+        Parameter(name="rounds", least=3, most=10, usual=5),
     ),
     guarded=True,
     clear_bed=False,
 )
-_SWEEP = w.OwnSequence(
+_SWEEP = OwnSequence(
     name="sweep bed",
     lines="G28 X Y\nG1 Z2 F600\nG1 X125 Y240 F6000\nG1 Y2 F1500\nG1 X60 Y240 F6000\nG1 Y2 F1500\n"
     "G1 X190 Y240 F6000\nG1 Y2 F1500\nG1 Z30 F600\nG1 X5 Y240 F6000\nM400",
@@ -40,16 +41,16 @@ _SWEEP = w.OwnSequence(
 )
 
 MODELS = (
-    w.Model(
+    MachineModel(
         name="Lantern 220", volume_mm=(220, 220, 250), park_mm=(5, 210), switches=(_LIGHT,), sequences=(_WIPE, _TUNE)
     ),
-    w.Model(
+    MachineModel(
         name="Lantern 300", volume_mm=(300, 300, 320), park_mm=(5, 290), acceleration_mm_s2=1200, window_bytes=96,
         switches=(_LIGHT,), sequences=(_WIPE,), reversed_axes="y",
     ),
-    w.Model(
+    MachineModel(
         name="Kiln 250", volume_mm=(250, 250, 260), park_mm=(5, 240), nozzle_ceiling_c=300, bed_ceiling_c=120,
-        switches=(_LIGHT, w.SwitchLines(name="extraction", on="M42 P4 S255", off="M42 P4 S0")),
+        switches=(_LIGHT, SwitchLines(name="extraction", on="M42 P4 S255", off="M42 P4 S0")),
         sequences=(_SWEEP,), releases=3, release_sequence="sweep bed", release_s=60,
     ),
 )  # fmt: skip
@@ -138,7 +139,7 @@ PIECES = {part.name: len(part.spots) for part in PARTS}
 
 
 def _line(part: str, quantity: int, **needs: object) -> NewOrderLine:
-    requirement = Requirement.model_validate({"material": MATERIAL.get(part, "PLA"), **needs})
+    requirement = read_requirement.validate_python({"material": MATERIAL.get(part, "PLA"), **needs})
     return NewOrderLine(part=part.replace("-", " "), quantity=quantity, requirement=requirement)
 
 

@@ -58,6 +58,12 @@ def faults_of(error: ValidationError) -> str:
     return "; ".join(fault_text(e["loc"], e["msg"]) for e in error.errors())
 
 
+def as_is(*kinds: type) -> None:
+    """Let dataclasses of the core cross the wire as they are; unknown fields and numbers that are none are refused."""
+    for kind in kinds:
+        setattr(kind, "__pydantic_config__", ConfigDict(extra="forbid", allow_inf_nan=False))  # noqa: B010
+
+
 class Wire(BaseModel):
     """The base of every model. Unknown fields are refused, so that a typing mistake is not silently dropped. What a
     model needs to read and write is made when it is first used, because a command uses few of them."""

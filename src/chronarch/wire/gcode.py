@@ -9,12 +9,16 @@ from pydantic import Field, TypeAdapter
 
 from chronarch.core.bounds import Number, Word
 from chronarch.core.gcode import edits as core_edits
+from chronarch.core.gcode.comments import SlicerSettings
 from chronarch.core.gcode.plan import Mark, TimePlan
 from chronarch.core.gcode.preflight import Severity
-from chronarch.wire.common import Wire
+from chronarch.core.gcode.splice import LineChange
+from chronarch.wire.common import Wire, as_is
 
 if TYPE_CHECKING:
     from chronarch.core.gcode.analysis import Analysis
+
+as_is(SlicerSettings, LineChange)
 
 
 class WirePlan(Wire):
@@ -54,19 +58,6 @@ class LaidObject(Wire):
     filament_mm: float | None = None
     seconds: float | None = None
     marked: bool = False
-
-
-class SlicerSettings(Wire):
-    """What the comments of the slicer say. It is shown beside the reading's own figures, never instead of them."""
-
-    seconds: float | None = None
-    material: str = ""
-    layer_height_mm: float | None = None
-    nozzle_mm: float | None = None
-    filament_mm: float | None = None
-    filament_g: float | None = None
-    model: str = ""
-    slicer: str = ""
 
 
 class FilePause(Wire):
@@ -132,7 +123,7 @@ class FileReading(Wire):
             {
                 **{name: getattr(a, name) for name in cls._SAME},
                 **{name: [asdict(x) for x in getattr(a, name)] for name in cls._NESTED},
-                "declared": asdict(a.declared),
+                "declared": a.declared,
                 "unknown": a.unknown,
                 "model": model,
                 "layers": len(a.layers),
@@ -175,12 +166,6 @@ class EditRequest(Wire):
     model: Word = ""
     """The first model without one."""
     revision: Number | None = None
-
-
-class LineChange(Wire):
-    line: int
-    before: str
-    after: str
 
 
 class EditPreview(Wire):

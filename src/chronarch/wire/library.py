@@ -8,13 +8,15 @@ from pydantic import AfterValidator, Field
 
 from chronarch.core.bounds import Counted, Number, Word
 from chronarch.core.library.names import check_folder, check_name
-from chronarch.wire.common import Label, Time, Wire
+from chronarch.core.library.part_grouping import PartSuggestion
+from chronarch.wire.common import Label, Time, Wire, as_is
 from chronarch.wire.gcode import FileReading
 
 if TYPE_CHECKING:
     pass
 
 
+as_is(PartSuggestion)
 Name = Annotated[str, Field(max_length=1000), AfterValidator(check_name)]
 FolderPath = Annotated[str, AfterValidator(check_folder), Field(max_length=300, examples=["bobbins/2026"])]
 Tag = Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[^\x00-\x1f\x7f,]+$")]
@@ -190,13 +192,3 @@ class PartChange(Wire):
     name: Name | None = None
     notes: str | None = Field(default=None, max_length=4000)
     files: list[Number] | None = Field(default=None, max_length=200)
-
-
-class PartSuggestion(Wire):
-    """Files that seem to make the same thing, and why it seems so."""
-
-    name: str
-    files: list[int]
-    why: str
-    part: int | None = None
-    """The part they would join; None for a new one."""

@@ -8,9 +8,9 @@ from playwright.sync_api import Route, expect
 
 from chronarch.client import requests
 from chronarch.core.machines.states import Intake, MachineState
+from chronarch.core.machines.tools import Tool
 from chronarch.core.planning.snapshot import Strategy
 from chronarch.wire import library as wl
-from chronarch.wire.machines import machine as wm
 from chronarch.wire.machines.spools import NewSpool
 from chronarch.wire.orders import orders as wo
 from chronarch.wire.planning import settings as ws
@@ -238,7 +238,7 @@ class PlanningPages(ConsoleCase):
         w = self.world
         tools = w.machine("Bezel").tools
         self.addCleanup(lambda: w.client.do(requests.change_machine("Bezel", tools=tools)))
-        w.client.do(requests.change_machine("Bezel", tools=[tools[0], wm.Tool(number=1)]))
+        w.client.do(requests.change_machine("Bezel", tools=[tools[0], Tool(number=1)]))
         spool = w.client.do(requests.add_spool(NewSpool(material="PLA", colour="amber", place="rack")))
         page = self.open("/setup")
         page.get_by_role("listitem").filter(has_text=f"spool {spool.id} ").get_by_role("button", name="Load").click()

@@ -9,14 +9,14 @@ from chronarch.core.control import actions as h
 from chronarch.core.control.events import Adjusted, BuildEnded, BuildPaused, Levelled, Noticed
 from chronarch.core.control.streaming_controller import FeedingPhase
 from chronarch.core.gcode.analysis import analyse
-from chronarch.core.machines.model import ModelSwitch, OwnSequence, Parameter
+from chronarch.core.machines.model import OwnSequence, Parameter, SwitchLines
 from chronarch.core.machines.states import MachineState, Outcome, WrongState
 from tests.support.bench import COMMANDS, MODEL, TEXT, Bench, Waiting
 
 WARM = (205.0, 205.0, 60.0, 60.0)
 RICH = replace(
     MODEL,
-    switches=(ModelSwitch("light", "M355 S1", "M355 S0"),),
+    switches=(SwitchLines("light", "M355 S1", "M355 S0"),),
     sequences=(
         OwnSequence("clean nozzle", "G28\nG1 X{reach} F3000", (Parameter("reach", 0, 50, 20, "mm"),)),
         OwnSequence("tune heater", "M303 E0 S205 C5", guarded=True, clear_bed=False),

@@ -11,9 +11,9 @@ from PIL import Image, ImageChops
 from chronarch.client import Client, RefusedByService, requests
 from chronarch.client import requests as calls
 from chronarch.core.control import actions as h
+from chronarch.core.machines.model import MachineModel, OwnSequence, Parameter, SwitchLines
 from chronarch.core.machines.states import MachineState, Outcome
 from chronarch.core.orders.states import Verdict
-from chronarch.wire.machines import model as wm
 from chronarch.wire.machines.machine import NewMachine
 from chronarch.wire.orders.builds import Build
 from tests.support.gcode import commands, squares, two_boxes
@@ -34,13 +34,13 @@ class HandsCase(WorldCase):
         w = cls.world
         w.client.do(
             requests.change_model(
-                wm.Model(
+                MachineModel(
                     name=MODEL, cold_extrusion_c=0, idle_off_s=0,
-                    switches=(wm.SwitchLines(name="light", on="M355 S1", off="M355 S0"),),
+                    switches=(SwitchLines(name="light", on="M355 S1", off="M355 S0"),),
                     sequences=(
-                        wm.OwnSequence(name="wipe", lines="G28\nG1 X{reach} F3000",
-                                       parameters=(wm.Parameter(name="reach", least=5, most=50, usual=20, unit="mm"),)),
-                        wm.OwnSequence(name="deep", lines="M303 E0 S200", guarded=True, clear_bed=False),
+                        OwnSequence(name="wipe", lines="G28\nG1 X{reach} F3000",
+                                       parameters=(Parameter(name="reach", least=5, most=50, usual=20, unit="mm"),)),
+                        OwnSequence(name="deep", lines="M303 E0 S200", guarded=True, clear_bed=False),
                     ),
                 )
             )

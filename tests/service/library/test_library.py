@@ -20,13 +20,14 @@ from sqlalchemy.engine import make_url
 
 from chronarch.client import RefusedByService, requests
 from chronarch.core.gcode.edits import PauseAt, SkipObject, StartFrom
+from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import MachineState
+from chronarch.core.machines.tools import Tool
 from chronarch.core.orders.states import JobState, Verdict
 from chronarch.demo.library import stl
 from chronarch.demo.shop import PARTS
 from chronarch.wire import library as w
 from chronarch.wire.machines import machine as wm
-from chronarch.wire.machines.model import Model
 from chronarch.wire.orders.jobs import NewJob
 from tests.support.gcode import squares, two_boxes, write
 from tests.support.world import MODEL, World, WorldCase, eventually
@@ -238,7 +239,9 @@ class Files(LibraryCase):
     def test_each_model_reads_a_file_by_its_own_figures_also_one_that_comes_later(self) -> None:
         do = self.world.client.do
         f = self.add(squares(layers=3, rounds=20))
-        slow = Model(name=f"Snail {next(_names)}", acceleration_mm_s2=200, volume_mm=(60, 60, 60), cold_extrusion_c=0)
+        slow = MachineModel(
+            name=f"Snail {next(_names)}", acceleration_mm_s2=200, volume_mm=(60, 60, 60), cold_extrusion_c=0
+        )
         do(requests.add_model(slow))
         later = eventually(
             lambda: (g := do(requests.file(f.id))) and slow.name in g.times and g, "the new model has read it"
@@ -342,7 +345,7 @@ class Parts(LibraryCase):
 
     def test_a_part_is_made_from_the_file_that_fits_the_machine(self) -> None:
         do = self.world.client.do
-        do(requests.change_machine("Bezel", tools=[wm.Tool(nozzle_mm=0.6, material="PLA", colour="teal")]))
+        do(requests.change_machine("Bezel", tools=[Tool(nozzle_mm=0.6, material="PLA", colour="teal")]))
         fine = self.add("; nozzle_diameter = 0.4\n" + squares(layers=2), "cup-0.4.gcode")
         coarse = self.add("; nozzle_diameter = 0.6\n" + squares(layers=2, rounds=2), "cup-0.6.gcode")
         (seen,) = [s for s in do(requests.suggestions()) if s.name == "cup"]

@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import asdict
 from datetime import timedelta
 
 import httpx
 
 from chronarch.client import Client, RefusedByService, requests
+from chronarch.core.machines.model import OwnSequence
 from chronarch.core.machines.states import PRODUCTIVE, Intake, MachineState
+from chronarch.core.machines.tools import Tool
 from chronarch.core.orders.states import Verdict
 from chronarch.core.planning.snapshot import Strategy
 from chronarch.wire import library as wl
 from chronarch.wire.machines import machine as wm
 from chronarch.wire.machines import spools as ws
-from chronarch.wire.machines.model import Model, OwnSequence
+from chronarch.wire.machines.model import machine_model
 from chronarch.wire.orders import jobs as ww
 from chronarch.wire.orders import orders as wo
 from chronarch.wire.orders.stock import StockCount
@@ -230,7 +233,7 @@ class Standing(WorldCase):
         self.assertEqual(weighed.grams_left, 740)
         (event,) = w.client.do(requests.spool_changes(full.id))
         self.assertEqual((round(event.grams), event.text), (-260, "weighed: 740 g"))
-        w.client.do(requests.change_machine("Anchor", tools=[wm.Tool(nozzle_mm=0.4, material="PLA", colour="teal")]))
+        w.client.do(requests.change_machine("Anchor", tools=[Tool(nozzle_mm=0.4, material="PLA", colour="teal")]))
         self.assertIsNone(
             {s.id: s.machine for s in w.client.do(requests.spools())}[full.id], "it is on the shelf again"
         )
@@ -248,7 +251,7 @@ class Standing(WorldCase):
         w.client.do(requests.change_planning(PlanningUpdate(strategy=Strategy.HANDS_AWARE)))
         tools = w.machine("Bezel").tools
         self.addCleanup(lambda: w.client.do(requests.change_machine("Bezel", tools=tools)))
-        w.client.do(requests.change_machine("Bezel", tools=[wm.Tool(number=1, material="PVA"), tools[0]]))
+        w.client.do(requests.change_machine("Bezel", tools=[Tool(number=1, material="PVA"), tools[0]]))
         spool = w.client.do(requests.add_spool(ws.NewSpool(material="PETG", colour="amber")))
         job = w.submit("alone.gcode", material="PETG", colour="amber", machine="Bezel")
         (planned,) = [b for b in w.client.do(requests.plan()).builds if b.job == job.id]
@@ -260,7 +263,7 @@ class Standing(WorldCase):
         (planned,) = [b for b in w.client.do(requests.plan()).builds if b.job == job.id]
         self.assertEqual(planned.load, "")
         with self.assertRaisesRegex(ValueError, "tool 1 is there more than once"):
-            wm.MachineChange(tools=[wm.Tool(number=1), wm.Tool(number=1)])
+            wm.MachineChange(tools=[Tool(number=1), Tool(number=1)])
         w.client.do(requests.act_on_job(job.id, "withdraw"))
         w.client.do(requests.change_spool(spool.id, ws.SpoolUpdate(finished=True)))
 
@@ -389,7 +392,7 @@ class Releasing(WorldCase):
         lines = "G28 X Y\nG1 Z2 F600\nG1 X110 Y200 F6000\nG1 Y2 F3000\nG1 Z30 F600\nM400"
         sweep = OwnSequence(name="sweep bed", clear_bed=False, lines=lines)
         model = {"name": "Lantern 220", "cold_extrusion_c": 0, "releases": 2, "release_sequence": sweep.name}
-        w.client.do(requests.add_model(Model.model_validate({**model, "sequences": [sweep.model_dump()]})))
+        w.client.do(requests.add_model(machine_model.validate_python({**model, "sequences": [asdict(sweep)]})))
         w.add_machine("Pinion")
         w.start_tender()
 

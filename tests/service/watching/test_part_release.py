@@ -9,6 +9,7 @@ from types import SimpleNamespace
 from typing import Any, cast
 from unittest import mock
 
+from chronarch.core.machines.model import MachineModel, OwnSequence
 from chronarch.core.machines.states import MachineState
 from chronarch.service.changes import Changes
 from chronarch.service.context import ServiceContext
@@ -16,15 +17,14 @@ from chronarch.service.machines.fleet import Fleet, FleetMachine
 from chronarch.service.problems import ApiProblem
 from chronarch.service.watching import part_release as releasing
 from chronarch.service.workers import Worker
-from chronarch.wire.machines import model as wm
 
 NOON = datetime(2026, 10, 19, 12, tzinfo=UTC)
 
 
 class ShowingItsBed(unittest.IsolatedAsyncioTestCase):
     def setUp(self) -> None:
-        sweep = wm.OwnSequence(name="sweep bed", lines="G28", clear_bed=False)
-        model = wm.Model(name="Kiln 250", releases=2, release_sequence=sweep.name, sequences=(sweep,))
+        sweep = OwnSequence(name="sweep bed", lines="G28", clear_bed=False)
+        model = MachineModel(name="Kiln 250", releases=2, release_sequence=sweep.name, sequences=(sweep,))
         row = SimpleNamespace(name="Pinion", camera="http://127.0.0.1/frame.jpg", state=MachineState.IDLE)
         self.known = FleetMachine(cast(Any, row), model, "tender")
         self.sweeps = 0

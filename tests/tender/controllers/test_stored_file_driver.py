@@ -16,6 +16,7 @@ from chronarch.core.clock import ScaledClock
 from chronarch.core.control import actions as h
 from chronarch.core.control.events import BuildEnded, ControlEvent
 from chronarch.core.gcode.analysis import analyse
+from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import MachineState, Outcome
 from chronarch.demo.broker import USER, PrivateBroker
 from chronarch.standins.machine import Setup
@@ -27,7 +28,6 @@ from chronarch.tender.controllers.stored_file_driver import StoredFileDriver
 from chronarch.wire.control.commands import Act
 from chronarch.wire.control.upstream import Command, MachineConfig, OpenBuild
 from chronarch.wire.gcode import WirePlan
-from chronarch.wire.machines.model import Model
 from tests.support.gcode import executed_sha256, squares
 from tests.tender.controllers.test_streaming_driver import OwnStore
 
@@ -64,7 +64,7 @@ class OverTls(unittest.IsolatedAsyncioTestCase):
         clock = ScaledClock(datetime.now(UTC), datetime(2026, 10, 19, 9, tzinfo=UTC), RATE)
         context = DriverContext("tender", clock, self.store, CheckpointStore(self.folder / "kept"), self.tell)  # type: ignore[arg-type]
         machine = StoredFileDriver(
-            MachineConfig(machine="Pallet", link=link, model=Model(name="m"), state=MachineState.IDLE), context
+            MachineConfig(machine="Pallet", link=link, model=MachineModel(name="m"), state=MachineState.IDLE), context
         )
         task = asyncio.create_task(machine.run())
 
@@ -88,7 +88,7 @@ class OverTls(unittest.IsolatedAsyncioTestCase):
         await self.until(lambda: link.controller.ready)
         action = Command(id="1", machine="Pallet", body=Act(action=h.SendLine("M115")))
         self.assertTrue((await carry_out(link, action)).said[0].startswith("FIRMWARE_NAME:stand-in"))
-        plan = WirePlan.of(analyse(TEXT.encode(), Model(name="m").core()).plan)
+        plan = WirePlan.of(analyse(TEXT.encode(), MachineModel(name="m")).plan)
         order = OpenBuild(build=7, sha256=SHA, size=len(TEXT), file="f", job=1, copy_number=1, plan=plan)
         link.assign(link.config.model_copy(update={"order": order}))
         await self.until(lambda: any(isinstance(what, BuildEnded) for what in self.told))

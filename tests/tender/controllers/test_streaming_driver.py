@@ -14,6 +14,7 @@ import httpx
 from chronarch.core.clock import ScaledClock
 from chronarch.core.control.events import BuildEnded, ControlEvent, Noticed, StateChanged
 from chronarch.core.gcode.analysis import analyse
+from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import MachineState, Outcome
 from chronarch.standins.machine import MachineStandin, Setup
 from chronarch.tender.checkpoints import CheckpointStore, MachineCheckpoint
@@ -25,7 +26,6 @@ from chronarch.tender.peripherals.cameras import LARGEST, snapshot
 from chronarch.wire.control import commands as c
 from chronarch.wire.control.upstream import Command, MachineConfig, OpenBuild
 from chronarch.wire.gcode import WirePlan
-from chronarch.wire.machines.model import Model
 from tests.support.gcode import commands, executed_sha256, squares
 
 TEXT = squares(layers=3, rounds=10, feed=3000)
@@ -82,12 +82,12 @@ class Links(unittest.IsolatedAsyncioTestCase):
         self.told.append(body)
 
     def config(self, build: int | None = None, state: MachineState = MachineState.IDLE, **order: bool) -> MachineConfig:
-        plan = WirePlan.of(analyse(TEXT.encode(), Model(name="m").core()).plan)
+        plan = WirePlan.of(analyse(TEXT.encode(), MachineModel(name="m")).plan)
         given = None
         if build is not None:
             given = OpenBuild(build=build, sha256="x", size=1, file="f", job=1, copy_number=1, plan=plan, **order)
         link = f"tcp://127.0.0.1:{self.machine.port}"
-        return MachineConfig(machine="Anchor", link=link, model=Model(name="m"), state=state, order=given)
+        return MachineConfig(machine="Anchor", link=link, model=MachineModel(name="m"), state=state, order=given)
 
     async def until(self, done: Callable[[], object], within_s: float = 20.0) -> None:
         async with asyncio.timeout(within_s):

@@ -17,6 +17,7 @@ from chronarch.core.control.events import BuildEnded, ControlEvent
 from chronarch.core.control.firmware_info import remarks
 from chronarch.core.gcode.analysis import analyse
 from chronarch.core.machines.address import parse_address
+from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import MachineState, Outcome
 from chronarch.standins.machine import MachineStandin, Setup
 from chronarch.tender.checkpoints import CheckpointStore
@@ -27,7 +28,6 @@ from chronarch.tender.transports.device_lock import DeviceInUse, hold
 from chronarch.tender.transports.serial_port import find_speed
 from chronarch.wire.control.upstream import MachineConfig, OpenBuild
 from chronarch.wire.gcode import WirePlan
-from chronarch.wire.machines.model import Model
 from tests.support.gcode import executed_sha256, squares
 from tests.tender.controllers.test_streaming_driver import OwnStore
 
@@ -56,7 +56,7 @@ class Wires(unittest.IsolatedAsyncioTestCase):
         context = DriverContext(
             "tender", clock, store, CheckpointStore(self.folder / "kept"), lambda n, at, b: self.told.append(b)
         )  # type: ignore[arg-type]
-        config = MachineConfig(machine="Anchor", link=link, model=Model(name="m"), state=MachineState.IDLE)
+        config = MachineConfig(machine="Anchor", link=link, model=MachineModel(name="m"), state=MachineState.IDLE)
         machine = StreamingDriver(config, context)
         task = asyncio.create_task(machine.run())
 
@@ -77,7 +77,7 @@ class Wires(unittest.IsolatedAsyncioTestCase):
                 await asyncio.sleep(0.01)
 
     async def build(self, link: StreamingDriver) -> BuildEnded:
-        plan = WirePlan.of(analyse(TEXT.encode(), Model(name="m").core()).plan)
+        plan = WirePlan.of(analyse(TEXT.encode(), MachineModel(name="m")).plan)
         order = OpenBuild(build=7, sha256="x", size=1, file="f", job=1, copy_number=1, plan=plan)
         link.assign(link.config.model_copy(update={"order": order}))
         await self.until(lambda: any(isinstance(h, BuildEnded) for h in self.told))

@@ -16,7 +16,7 @@ from chronarch.client import requests
 from chronarch.core.errors import CoreError
 from chronarch.core.machines.model import MachineModel
 from chronarch.wire import gcode as w
-from chronarch.wire.machines import model as wm
+from chronarch.wire.machines.model import machine_model
 
 
 @click.command()
@@ -72,7 +72,7 @@ def _model(service: Service, name: str | None) -> MachineModel:
     path = Path(name)
     if path.exists():
         try:
-            return wm.Model.model_validate_json(path.read_text()).core()
+            return machine_model.validate_json(path.read_text())
         except (ValidationError, UnicodeDecodeError) as error:
             fail(
                 f"{name} is no model: {str(error).splitlines()[0]}. `chronarch models show NAME --json` prints one.",
@@ -84,4 +84,4 @@ def _model(service: Service, name: str | None) -> MachineModel:
             f"There is neither a file {name!r} nor a model of that name; `chronarch models list` shows all.", WRONG_USE
         )
     assert found is not None
-    return found.core()
+    return found

@@ -9,6 +9,7 @@ from rich.text import Text
 from chronarch.cli.output import console, duration, make_table, show_facts
 from chronarch.cli.plain import say
 from chronarch.core.gcode.preflight import Severity
+from chronarch.core.gcode.splice import LineChange
 from chronarch.core.machines.materials import grams
 from chronarch.wire import gcode as w
 
@@ -100,7 +101,7 @@ def show_reading(name: str, r: w.FileReading, more: Sequence[tuple[str, str | Te
     show_findings(r.findings)
 
 
-def show_changes(changes: list[w.LineChange], most: int = 8, count: int = 0) -> None:
+def show_changes(changes: list[LineChange], most: int = 8, count: int = 0) -> None:
     """The first changes of `count`."""
     for c in changes[:most]:
         say(f"line {c.line}", dim=True)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
 
 import click
 from rich.text import Text
@@ -13,6 +15,7 @@ from chronarch.cli.output import clock_time, degrees, duration, show_csv, show_f
 from chronarch.cli.plain import FINITE, say
 from chronarch.client import requests
 from chronarch.core.machines.states import Intake
+from chronarch.core.machines.tools import Tool
 from chronarch.wire.machines import machine as w
 
 HEADINGS = ("Machine", "State", "File", "Progress", "Layer", "Ends", "Nozzle", "Bed", "Loaded", "Intake")
@@ -38,7 +41,7 @@ def row(m: w.Machine, shop_now: object = None) -> list[str | Text]:
     ]
 
 
-def loaded(tool: w.Tool) -> str:
+def loaded(tool: Tool) -> str:
     what = f"{tool.colour} {tool.material}".strip() or "nothing"
     return f"{what}, {tool.nozzle_mm:g} mm{' hardened' if tool.hardened else ''}"
 
@@ -131,9 +134,9 @@ def add(service: Service, name: str, model: str, link: str, camera: str | None, 
         material: str, colour: str, tender: str, site: str | None, place: str | None, pools: tuple[str, ...],
         tags: tuple[str, ...]) -> None:  # fmt: skip
     """Add a machine."""
-    tool = w.Tool(nozzle_mm=nozzle, hardened=hardened, material=material, colour=colour)
+    tool = Tool(nozzle_mm=nozzle, hardened=hardened, material=material, colour=colour)
     order = w.NewMachine.model_validate(
-        {"name": name, "model": model, "link": link, "camera": camera, "tools": [tool.model_dump()],
+        {"name": name, "model": model, "link": link, "camera": camera, "tools": [tool],
          "site": site or "", "place": place or "", "pools": pools, "tags": tags}
     )  # fmt: skip
     made = service.do(requests.add_machine(order, tender))
@@ -180,7 +183,7 @@ def load(service: Service, name: str, number: int, material: str, colour: str, n
     tools = service.do(requests.machine(name)).tools
     if number not in {tool.number for tool in tools}:
         raise click.UsageError(f"{name} has no tool {number}.")
-    change = {"material": material, "colour": colour, **({"nozzle_mm": nozzle} if nozzle else {})}
-    tools = [w.Tool.model_validate({**t.model_dump(), **change}) if t.number == number else t for t in tools]
+    change: dict[str, Any] = {"material": material, "colour": colour, **({"nozzle_mm": nozzle} if nozzle else {})}
+    tools = [replace(t, **change) if t.number == number else t for t in tools]
     m = service.do(requests.change_machine(name, tools=tools))
     say(f"{m.name}: " + ", ".join(loaded(tool) for tool in m.tools))

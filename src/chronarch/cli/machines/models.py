@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import IO
 
 import click
@@ -10,7 +11,7 @@ from chronarch.cli.context import REFUSED, Service, fail, json_option, pass_serv
 from chronarch.cli.output import show_facts, show_json, show_table
 from chronarch.cli.plain import say
 from chronarch.client import requests
-from chronarch.wire.machines import model as w
+from chronarch.wire.machines.model import machine_model
 
 
 @click.group()
@@ -55,7 +56,7 @@ def show_model(service: Service, name: str, as_json: bool) -> None:
         return fail(f"There is no model {name!r}; `chronarch models list` shows all.", REFUSED)
     if as_json:
         return show_json(m)
-    show_facts([(key.replace("_", " "), _text(value)) for key, value in m.model_dump().items()])
+    show_facts([(key.replace("_", " "), _text(value)) for key, value in asdict(m).items()])
     return None
 
 
@@ -72,7 +73,7 @@ def _text(value: object) -> str:
 @pass_service
 def change_model(service: Service, path: IO[str]) -> None:
     """Change the figures of a model from its JSON; its files are read again. - reads standard input."""
-    m = service.do(requests.change_model(w.Model.model_validate_json(path.read())))
+    m = service.do(requests.change_model(machine_model.validate_json(path.read())))
     say(f"{m.name} has its new figures; its files are being read anew.")
 
 
@@ -81,5 +82,5 @@ def change_model(service: Service, path: IO[str]) -> None:
 @pass_service
 def add_model(service: Service, path: IO[str]) -> None:
     """Add a model from its JSON; - reads standard input."""
-    m = service.do(requests.add_model(w.Model.model_validate_json(path.read())))
+    m = service.do(requests.add_model(machine_model.validate_json(path.read())))
     say(f"{m.name} is added.")

@@ -7,11 +7,11 @@ from datetime import datetime
 from rich.text import Text
 
 from chronarch.cli.output import clock_time
+from chronarch.core.orders.requirement import Requirement
 from chronarch.core.time_range import TimeRange
-from chronarch.wire.orders import jobs as w
 
 
-def needs(r: w.Requirement) -> str:
+def needs(r: Requirement) -> str:
     """A requirement in a few words."""
     words = [
         f"{r.colour} {r.material}".strip(),

@@ -39,7 +39,8 @@ from chronarch.core.control.actions import (
     check,
     offset_step,
 )
-from chronarch.core.control.controller import BuildAdjustments, BuildSpec, Instant, PauseRequest
+from chronarch.core.control.adjustments import BuildAdjustments
+from chronarch.core.control.controller import BuildSpec, Instant, PauseRequest
 from chronarch.core.control.events import Adjusted, BuildBegan, BuildPaused, BuildResumed, Noticed
 from chronarch.core.control.injected_commands import InjectedCommands
 from chronarch.core.control.line_protocol import (

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from chronarch.core.control.controller import BuildAdjustments, PauseRequest
+from chronarch.core.control.adjustments import BuildAdjustments
+from chronarch.core.control.controller import PauseRequest
 from chronarch.core.gcode.modal import ModalState
 
 

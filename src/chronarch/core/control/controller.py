@@ -8,10 +8,11 @@ itself.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import datetime
 
-from chronarch.core.control.actions import Action, Activity, Adjust, MachineSituation
+from chronarch.core.control.actions import Action, Activity, MachineSituation
+from chronarch.core.control.adjustments import BuildAdjustments
 from chronarch.core.control.events import BuildEnded, ControlEvent, Noticed, StateChanged
 from chronarch.core.control.firmware_info import FirmwareInfo
 from chronarch.core.control.injected_commands import InjectedCommands
@@ -48,20 +49,6 @@ class BuildSpec:
     pace: float = 1.0
     """The learned pace of such machines, as a factor on the planned time."""
     sha256: str = ""
-
-
-@dataclass(frozen=True)
-class BuildAdjustments:
-    """What people have set of a running build: %, and mm from what the file says."""
-
-    speed_pct: float = 100.0
-    flow_pct: float = 100.0
-    fan_pct: float | None = None
-    z_offset_mm: float = 0.0
-
-    def with_(self, a: Adjust) -> BuildAdjustments:
-        given = {k: getattr(a, k) for k in self.__dataclass_fields__ if getattr(a, k) is not None}
-        return replace(self, **given)
 
 
 @dataclass

@@ -32,8 +32,9 @@ from chronarch.core.control.actions import (
     check,
     offset_step,
 )
+from chronarch.core.control.adjustments import BuildAdjustments
 from chronarch.core.control.checkpoint import BuildCheckpoint
-from chronarch.core.control.controller import BuildAdjustments, BuildSpec, Instant, MachineController
+from chronarch.core.control.controller import BuildSpec, Instant, MachineController
 from chronarch.core.control.events import Adjusted, BuildBegan, BuildPaused, BuildResumed, Levelled, Noticed
 from chronarch.core.control.injected_commands import InjectedCommands
 from chronarch.core.control.progress import Progress

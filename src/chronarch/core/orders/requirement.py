@@ -3,20 +3,33 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Annotated
+
+from annotated_types import Interval, Len
+
+from chronarch.core.bounds import Label, NozzleMm, check_labels
+from chronarch.core.machines.tag_expression import parse_tags
+
+Side = Annotated[float, Interval(gt=0, lt=10_000)]
 
 
 @dataclass(frozen=True)
 class Requirement:
-    """What a job needs. An empty text or None means any."""
+    """What a job needs of a machine. What is left empty can be anything."""
 
-    material: str = ""
-    colour: str = ""
-    nozzle_mm: float | None = None
+    material: Label = ""
+    colour: Label = ""
+    nozzle_mm: NozzleMm | None = None
     hardened: bool = False
-    machine: str = ""
-    model: str = ""
-    pool: str = ""
-    tags: str = ""
-    """An expression, as core/machines/tag_expression reads it."""
-    volume_mm: tuple[float, float, float] | None = None
-    """The build volume it wants at least."""
+    machine: Label = ""
+    model: Label = ""
+    pool: Label = ""
+    tags: Annotated[str, Len(0, 300)] = ""
+    """Tags that the machine must have, joined by and, or, not."""
+    volume_mm: tuple[Side, Side, Side] | None = None
+    """The build volume it must have at least."""
+
+    def __post_init__(self) -> None:
+        check_labels(self, "material", "colour", "machine", "model", "pool")
+        parse_tags(self.tags)
+        object.__setattr__(self, "tags", self.tags.strip())

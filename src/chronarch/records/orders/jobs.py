@@ -10,10 +10,12 @@ from sqlalchemy import case, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.orders.quantities import JobQuantities
+from chronarch.core.orders.requirement import Requirement
 from chronarch.core.orders.states import Verdict
 from chronarch.records.library.tables import File, Part
 from chronarch.records.orders.tables import Build, Job
 from chronarch.wire.orders import jobs as ww
+from chronarch.wire.orders.jobs import read_requirement
 
 
 async def copies_of(db: AsyncSession, jobs: Iterable[Job]) -> dict[int, JobQuantities]:
@@ -65,14 +67,14 @@ def select_waiting() -> Any:
     )
 
 
-def requirement_of(job: Job) -> tuple[ww.Requirement, str]:
+def requirement_of(job: Job) -> tuple[Requirement, str]:
     """What a job needs, and why the records do not say it. In that case it needs nothing and must not be planned."""
     try:
-        return ww.Requirement.model_validate(job.requirement), ""
+        return read_requirement.validate_python(job.requirement), ""
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(map(str, first["loc"]))
-        return ww.Requirement(), f"what job {job.id} needs cannot be read ({where}: {first['msg']}); say it again"
+        return Requirement(), f"what job {job.id} needs cannot be read ({where}: {first['msg']}); say it again"
 
 
 def job_wire(

@@ -101,7 +101,7 @@ async def edited_content(
     out = store.new_path()
     try:
         wanted = [(str(s["object"]), int(str(s["from_layer"]))) for s in skips]
-        from_command, figures, plan = await readers.leave_out(store.path(sha256), known.model.core(), wanted, out)
+        from_command, figures, plan = await readers.leave_out(store.path(sha256), known.model, wanted, out)
         with out.open("rb") as source:
             edited = hashlib.file_digest(source, "sha256").hexdigest()
         size = out.stat().st_size

@@ -25,7 +25,7 @@ from chronarch.core.gcode.kernel_layout import Bytes
 from chronarch.core.gcode.layers import Index, layer_moves
 from chronarch.core.gcode.objects import PrintedObject
 from chronarch.core.gcode.reader import as_bytes
-from chronarch.core.gcode.splice import apply, describe
+from chronarch.core.gcode.splice import LineChange, apply, describe
 from chronarch.core.library.mesh import read_solid
 from chronarch.core.machines.model import MachineModel
 from chronarch.wire import gcode as w
@@ -160,7 +160,7 @@ def preview(path: Path, model: MachineModel, edit: Edit, out: Path | None) -> di
     return w.EditPreview(
         text=edited.text,
         care=edited.care,
-        changes=[w.LineChange(**asdict(c)) for c in describe(data, edited.splices)],
+        changes=[LineChange(**asdict(c)) for c in describe(data, edited.splices)],
         count=len(edited.splices),
         size=len(changed),
         planned_before_s=before.planned_s,

@@ -10,6 +10,7 @@ import errno
 import logging
 from collections.abc import AsyncIterator
 from contextlib import suppress
+from dataclasses import asdict
 from typing import Annotated, Any
 
 from sqlalchemy import delete, func, select
@@ -19,6 +20,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.core.errors import CoreError
 from chronarch.core.gcode.decompress import is_packed
 from chronarch.core.machines.model import MachineModel
+from chronarch.core.orders.requirement import Requirement
 from chronarch.records import tables as t
 from chronarch.records.database import away
 from chronarch.records.library import files as library
@@ -29,8 +31,7 @@ from chronarch.service.library.content_store import ContentStore, Received
 from chronarch.service.library.readers import ContentReaders
 from chronarch.service.process_pool import NotDone
 from chronarch.wire import library as w
-from chronarch.wire.machines import model as wm
-from chronarch.wire.orders.jobs import Requirement
+from chronarch.wire.machines.model import machine_model
 
 READING, DONE, REFUSED = "reading", "done", "refused"
 AGAIN_AFTER_S, AGAIN_AT_MOST_S = 1.0, 30.0
@@ -239,7 +240,7 @@ class UploadIntake:
                 file_id=file.id,
                 copies=queue.copies,
                 held=queue.held,
-                requirement=needs.model_dump(mode="json"),
+                requirement=asdict(needs),
                 line=await last_in_line(db),
                 created_at=now,
                 created_by=row.added_by,
@@ -324,7 +325,7 @@ def _why_refused(error: Exception) -> str:
 
 def core_models(rows: list[t.Model]) -> dict[str, MachineModel]:
     """The shop's models by name; a reference while it has none."""
-    models = {row.name: wm.Model.model_validate(row.spec).core() for row in rows}
+    models = {row.name: machine_model.validate_python(row.spec) for row in rows}
     return models or {"": MachineModel("reference")}
 
 

@@ -14,8 +14,9 @@ from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.machines.address import without_secrets
+from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import BuildState, Intake, MachineState, Outcome
-from chronarch.core.machines.tools import Tool as CoreTool
+from chronarch.core.machines.tools import Tool
 from chronarch.core.planning.capability import Capability
 from chronarch.core.planning.eligibility import MachineStatus
 from chronarch.records import tables as t
@@ -26,7 +27,7 @@ from chronarch.wire.control.commands import MachineCommand
 from chronarch.wire.control.upstream import Command, Reply, Sample
 from chronarch.wire.machines import machine as wm
 from chronarch.wire.machines.machine import MachineControls
-from chronarch.wire.machines.model import Model
+from chronarch.wire.machines.model import machine_model
 
 COMMAND_WITHIN_S = 15.0
 
@@ -50,7 +51,7 @@ class FleetMachine:
     """One machine: its row as last read, and what was heard of it since."""
 
     row: t.Machine
-    model: Model
+    model: MachineModel
     tender: str
     brief: wm.BuildBrief | None = None
     planned_s: float = 0.0
@@ -97,7 +98,7 @@ class Fleet:
             loaded.setdefault(spool.machine_id or 0, {})[spool.tool or 0] = spool
         for row, model, tender in found:
             known = self._known.get(row.name.lower())
-            spec = Model.model_validate(model.spec)
+            spec = machine_model.validate_python(model.spec)
             if known is None:
                 known = self._known[row.name.lower()] = FleetMachine(row, spec, tender)
             known.spools = loaded.get(row.id, {})
@@ -188,10 +189,9 @@ class Fleet:
         )
 
     @staticmethod
-    def _tool(known: FleetMachine, tool: dict[str, Any]) -> wm.Tool:
-        wire = wm.Tool.model_validate(tool)
-        spool = known.spools.get(wire.number)
-        return wire.model_copy(update={"spool": spool.id, "grams": spool.grams_left}) if spool else wire
+    def _tool(known: FleetMachine, tool: dict[str, Any]) -> Tool:
+        spool = known.spools.get(tool.get("number", 0))
+        return Tool(**{**tool, "spool": spool.id if spool else None, "grams": spool.grams_left if spool else None})
 
     def words(self, at: datetime, now: datetime | None = None) -> str:
         """A time on the shop's own clocks, with the weekday if it is not the day of `now`."""
@@ -211,12 +211,8 @@ class Fleet:
     def standing(self, known: FleetMachine) -> MachineStatus:
         """The machine as eligibility sees it."""
         row = known.row
-        tools = []
-        for tool in row.tools:
-            spool = known.spools.get(tool.get("number", 0))
-            grams = spool.grams_left if spool else None
-            tools.append(CoreTool(**{**tool, "grams": grams, "spool": spool.id if spool else None}))
-        capability = Capability(row.name, known.model.core(), tuple(tools), tuple(row.pools), tuple(row.tags))
+        tools = tuple(self._tool(known, tool) for tool in row.tools)
+        capability = Capability(row.name, known.model, tools, tuple(row.pools), tuple(row.tags))
         return MachineStatus(
             capability,
             MachineState(row.state),

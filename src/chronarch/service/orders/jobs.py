@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict, replace
+from typing import Any
+
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.orders.requirement import Requirement
 from chronarch.records import tables as t
 from chronarch.records.library import files as library
 from chronarch.records.orders import queue as orders
@@ -45,16 +49,19 @@ async def find_part(db: AsyncSession, which: int | str) -> t.Part:
     return part
 
 
+def stored_requirement(fleet: Fleet, requirement: Requirement) -> dict[str, Any]:
+    """A requirement as a job keeps it, with its machine named as the shop does. Raises ApiProblem (404)."""
+    machine = fleet.find(requirement.machine).row.name if requirement.machine else ""
+    return asdict(replace(requirement, machine=machine))
+
+
 async def make_job(context: ServiceContext, fleet: Fleet, db: AsyncSession, order: w.NewJob, by: str) -> t.Job:
     """A job at the end of the line, not committed yet. Raises ApiProblem (404, 422)."""
-    requirement = order.requirement
-    if requirement.machine:
-        requirement.machine = fleet.find(requirement.machine).row.name
     job = t.Job(
         copies=order.copies,
         held=order.held,
         pinned=order.revision,
-        requirement=requirement.model_dump(mode="json"),
+        requirement=stored_requirement(fleet, order.requirement),
         priority=order.priority,
         due_at=order.due,
         not_before=order.not_before,

@@ -8,9 +8,9 @@ from collections.abc import Sequence
 
 from pydantic import ValidationError
 
+from chronarch.core.orders.requirement import Requirement
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.orders import orders as w
-from chronarch.wire.orders.jobs import Requirement
 
 LARGEST_CSV = 2_000_000
 

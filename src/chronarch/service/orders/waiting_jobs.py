@@ -122,8 +122,7 @@ async def waiting_of(db: AsyncSession, jobs: Sequence[t.Job]) -> list[WaitingJob
 def _waiting(
     job: t.Job, variants: list[FileWithReadings], aside: Overruled, models: frozenset[str], name: str
 ) -> WaitingJob:
-    wire, unreadable = requirement_of(job)
-    needs = Requirement(**wire.model_dump())
+    needs, unreadable = requirement_of(job)
     return WaitingJob(job, variants, aside, models, name, needs, unreadable)
 
 

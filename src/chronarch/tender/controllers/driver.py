@@ -135,11 +135,11 @@ class MachineDriver(ABC):
         controller = self.controller
         return wh.MachineControls(
             moment=controller.activity.name.lower(),
-            settings=wh.BuildAdjustments(**vars(controller.settings)),
+            settings=controller.settings,
             position_mm=controller.position_mm,
             suspect=controller.suspect,
             watchdog=controller.watchdog,
-            contact=wh.FirmwareInfo(**vars(controller.contact)),
+            contact=controller.contact,
         )
 
     # What is kept --------------------------------------------------------------------------------------------
@@ -253,7 +253,7 @@ class MachineDriver(ABC):
             # an edited file that replaced the first one under way is known here first
             config = config.model_copy(update={"order": mine})
         if config.model != self.config.model:
-            self.controller.take_model(config.model.core())
+            self.controller.take_model(config.model)
         self.config = config
         self._keep_charge()
         if order is None:

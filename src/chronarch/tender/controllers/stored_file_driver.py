@@ -39,7 +39,7 @@ class StoredFileDriver(MachineDriver):
     def __init__(
         self, config: MachineConfig, context: DriverContext, standing: MachineCheckpoint | None = None
     ) -> None:
-        self.controller = StoredFileController(config.model.core(), prefix=secrets.token_hex(4))
+        self.controller = StoredFileController(config.model, prefix=secrets.token_hex(4))
         self._client: aiomqtt.Client | None = None
         self._to_send: asyncio.Queue[StoredFileMessage] = asyncio.Queue()
         super().__init__(config, context, self.controller, standing)

@@ -36,7 +36,7 @@ class StreamingDriver(MachineDriver):
         self, config: MachineConfig, context: DriverContext, standing: MachineCheckpoint | None = None
     ) -> None:
         self.controller = StreamingController(
-            config.model.core(),
+            config.model,
             report_every_s=max(1, round(0.2 * context.clock.rate)),
             answer_timeout_s=ANSWER_TIMEOUT_S,
             fences_from=secrets.randbelow(FENCES),

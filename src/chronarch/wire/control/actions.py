@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from typing import Annotated, Literal, get_args
 
-from pydantic import ConfigDict, Field, TypeAdapter
+from pydantic import Field, TypeAdapter
 
 from chronarch.core.bounds import Word
 from chronarch.core.control import actions as core
-from chronarch.wire.common import Time, Wire
+from chronarch.wire.common import Time, Wire, as_is
 
-for _kind in get_args(core.Action):
-    _kind.__pydantic_config__ = ConfigDict(extra="forbid", allow_inf_nan=False)
+as_is(*get_args(core.Action))
 
 Action = Annotated[core.Action, Field(discriminator="kind")]
 action: TypeAdapter[core.Action] = TypeAdapter(Action)

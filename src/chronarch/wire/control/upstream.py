@@ -7,13 +7,13 @@ from typing import Annotated, Literal
 from pydantic import Field, TypeAdapter
 
 from chronarch.core.control.events import ControlEvent
+from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import MachineState
 from chronarch.wire.common import GivenTime, Time, Wire
 from chronarch.wire.control.actions import LogLine
 from chronarch.wire.control.commands import MachineCommand
 from chronarch.wire.gcode import WirePlan
 from chronarch.wire.machines.machine import BuildBrief, MachineControls, Reading
-from chronarch.wire.machines.model import Model
 
 
 class OpenBuild(Wire):
@@ -39,7 +39,7 @@ class MachineConfig(Wire):
     machine: str
     link: str
     camera: str = ""
-    model: Model
+    model: MachineModel
     state: MachineState
     reason: str = ""
     order: OpenBuild | None = None

@@ -6,26 +6,17 @@ from typing import Literal
 
 from pydantic import Field, HttpUrl, field_validator
 
-from chronarch.core.bounds import Figure, Number
+from chronarch.core.bounds import Figure
+from chronarch.core.control.adjustments import BuildAdjustments
+from chronarch.core.control.firmware_info import FirmwareInfo
 from chronarch.core.library.names import check_name
 from chronarch.core.machines.address import parse_address
+from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import BuildState, Intake, MachineState, Outcome
-from chronarch.wire.common import GivenTime, Label, NozzleMm, Tags, Time, Wire
-from chronarch.wire.machines.model import Model
+from chronarch.core.machines.tools import Tool
+from chronarch.wire.common import GivenTime, Label, Tags, Time, Wire, as_is
 
-
-class Tool(Wire):
-    """One extruder: its nozzle and what is loaded on it."""
-
-    number: int = Field(default=0, ge=0, le=15)
-    nozzle_mm: NozzleMm = 0.4
-    hardened: bool = False
-    material: Label = ""
-    colour: Label = ""
-    spool: Number | None = None
-    """The number of the loaded spool, if the shop counts spools."""
-    grams: Figure | None = None
-    """How many grams are left on it; read only."""
+as_is(BuildAdjustments, FirmwareInfo, Tool)
 
 
 def _in_order(tools: list[Tool] | None) -> list[Tool] | None:
@@ -76,25 +67,6 @@ class MachineChange(Wire):
     tags: Tags | None = None
 
     _tools = field_validator("tools")(_in_order)
-
-
-class BuildAdjustments(Wire):
-    """What people have set of a running build: %, and mm from what the file says."""
-
-    speed_pct: float = 100
-    flow_pct: float = 100
-    fan_pct: float | None = None
-    """None while nobody has set it, so that the file does."""
-    z_offset_mm: float = 0
-
-
-class FirmwareInfo(Wire):
-    """What a machine says of itself."""
-
-    firmware: str = ""
-    words: dict[str, str] = Field(default_factory=dict)
-    capabilities: dict[str, bool] = Field(default_factory=dict)
-    numbered_oks: bool = False
 
 
 class MachineControls(Wire):
@@ -194,7 +166,7 @@ class Machine(Wire):
 class MachineDetail(Machine):
     link: str
     camera: str
-    model_detail: Model
+    model_detail: MachineModel
     resends: int = 0
 
 

@@ -2,42 +2,18 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Literal
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import Field, TypeAdapter, model_validator
 
 from chronarch.core.bounds import Counted, Named, Number
-from chronarch.core.machines.tag_expression import BadTags, parse_tags
+from chronarch.core.orders.requirement import Requirement
 from chronarch.core.orders.states import JobState
 from chronarch.core.time_range import TimeRange
-from chronarch.wire.common import GivenTime, Label, NozzleMm, Promise, Tags, Time, Wire
+from chronarch.wire.common import GivenTime, Promise, Tags, Time, Wire, as_is
 
-Side = Annotated[float, Field(gt=0, lt=10_000, allow_inf_nan=False)]
-
-
-class Requirement(Wire):
-    """What a job needs of a machine. What is left empty can be anything."""
-
-    material: Label = Field(default="", examples=["PLA"])
-    colour: Label = Field(default="", examples=["teal"])
-    nozzle_mm: NozzleMm | None = Field(default=None, examples=[0.4])
-    hardened: bool = False
-    machine: Label = ""
-    model: Label = ""
-    pool: Label = ""
-    tags: str = Field(default="", max_length=300, examples=['"food safe" and not draughty'])
-    """Tags that the machine must have, joined by and, or, not."""
-    volume_mm: tuple[Side, Side, Side] | None = None
-    """The build volume it must have at least."""
-
-    @field_validator("tags")
-    @classmethod
-    def _readable(cls, value: str) -> str:
-        try:
-            parse_tags(value)
-        except BadTags as error:
-            raise ValueError(str(error)) from None
-        return value.strip()
+as_is(Requirement)
+read_requirement: TypeAdapter[Requirement] = TypeAdapter(Requirement)
 
 
 class NewJob(Wire):

@@ -7,9 +7,10 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from chronarch.core.bounds import Named, Number
+from chronarch.core.orders.requirement import Requirement
 from chronarch.core.time_range import TimeRange
 from chronarch.wire.common import GivenTime, Promise, Tags, Time, Wire
-from chronarch.wire.orders.jobs import Job, Requirement
+from chronarch.wire.orders.jobs import Job
 
 Customer = Annotated[
     str, Field(min_length=1, max_length=120, pattern=r"^[^\x00-\x1f\x7f]*$", examples=["Loomfield Weaving School"])

@@ -60,7 +60,7 @@ async def do(name: Named, action: Annotated[w.Action, Body()], who: Who, fleet: 
     running build are possible. Sending a line, or running a guarded sequence, needs the right to maintain."""
     known = fleet.find(name)
     _may(action, known, who)
-    h.check(action, known.model.core(), standing(fleet, known))
+    h.check(action, known.model, standing(fleet, known))
     reply = await fleet.command(known, c.Act(action=action), who.signature, HANDS_WITHIN_S)
     return w.ActionDone(text=f"{known.row.name}: {adjustment(action)}.", said=reply.said)
 
@@ -69,7 +69,7 @@ def _may(action: h.Action, known: FleetMachine, who: Principal) -> None:
     """Raises ApiProblem (403) when this takes more than the right to operate."""
     deep = isinstance(action, h.SendLine)
     if isinstance(action, h.RunSequence):
-        deep = h.find_sequence(known.model.core(), action.sequence).guarded
+        deep = h.find_sequence(known.model, action.sequence).guarded
     if deep and not who.may(Scope.MAINTAIN):
         what = "Sending lines" if isinstance(action, h.SendLine) else "This sequence"
         raise ApiProblem(403, f"{what} needs the right to maintain; {who.name} may {who.scope}.")

@@ -11,7 +11,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.bounds import Named
 from chronarch.core.library.names import check_name
-from chronarch.core.library.part_grouping import GroupableFile, families
+from chronarch.core.library.part_grouping import GroupableFile, PartSuggestion, families
 from chronarch.records import tables as t
 from chronarch.records.ledger.history import history as history_of
 from chronarch.records.library import files as library
@@ -48,15 +48,12 @@ async def parts(context: Context, paces: TheLearnedPaces) -> list[w.Part]:
 
 
 @router.get("/suggestions")
-async def suggestions(context: Context) -> list[w.PartSuggestion]:
+async def suggestions(context: Context) -> list[PartSuggestion]:
     """Files that seem to make the same part; a person confirms by making the part."""
     async with context.sessions() as db:
         found = await library.kept(db, t.File.binned_at.is_(None))
         models = [model.name for model in await library.models_of(db)]
-    return [
-        w.PartSuggestion(name=f.name, files=list(f.files), why=f.why, part=f.part)
-        for f in families([_kin(k) for k in found], models)
-    ]
+    return families([_kin(k) for k in found], models)
 
 
 def _kin(kept: FileWithReadings) -> GroupableFile:

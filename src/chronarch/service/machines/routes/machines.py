@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from datetime import timedelta
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Query
 from sqlalchemy import select
@@ -14,6 +15,7 @@ from chronarch.core.bounds import Named
 from chronarch.core.ledger.intervals import OPEN_END
 from chronarch.core.machines.address import parse_address
 from chronarch.core.machines.states import MachineState
+from chronarch.core.machines.tools import Tool
 from chronarch.records import tables as t
 from chronarch.records.machines import spools
 from chronarch.service.context import Context
@@ -70,7 +72,7 @@ async def add_machine(
             device=device,
             camera=str(order.camera or ""),
             intake=order.intake,
-            tools=[tool.model_dump(exclude={"spool", "grams"}) for tool in order.tools],
+            tools=[_kept(tool) for tool in order.tools],
             site=order.site,
             place=order.place,
             pools=order.pools,
@@ -106,7 +108,7 @@ async def change_machine(name: Named, change: w.MachineChange, context: Context,
         if change.intake is not None:
             row.intake = change.intake
         if change.tools is not None:
-            row.tools = [tool.model_dump(exclude={"spool", "grams"}) for tool in change.tools]
+            row.tools = [_kept(tool) for tool in change.tools]
             await _set_spools(db, row, change.tools)
         for name_ in ("site", "place", "pools", "tags"):
             if getattr(change, name_) is not None:
@@ -116,7 +118,12 @@ async def change_machine(name: Named, change: w.MachineChange, context: Context,
     return fleet.detail(known)
 
 
-async def _set_spools(db: AsyncSession, row: t.Machine, tools: list[w.Tool]) -> None:
+def _kept(tool: Tool) -> dict[str, Any]:
+    """A tool as the machine's row has it; what is left on its spool is the spool's."""
+    return {name: value for name, value in asdict(tool).items() if name not in ("spool", "grams")}
+
+
+async def _set_spools(db: AsyncSession, row: t.Machine, tools: list[Tool]) -> None:
     """A tool loaded by number has that spool. If something else is said to be loaded, the spool that was there is back
     on the shelf."""
     for tool in tools:

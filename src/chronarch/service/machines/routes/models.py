@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from fastapi import APIRouter
+from pydantic_core import to_jsonable_python
 from sqlalchemy import select
 from sqlalchemy.exc import IntegrityError
 
 from chronarch.core.bounds import Named
 from chronarch.core.control.actions import check_model
+from chronarch.core.machines.model import MachineModel
 from chronarch.records import tables as t
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
@@ -15,16 +17,16 @@ from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.machines.learned_paces import TheLearnedPaces
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.ledger import ModelPace
-from chronarch.wire.machines.model import Model
+from chronarch.wire.machines.model import machine_model
 
 router = APIRouter(tags=["machines"], route_class=RetryingRoute)
 
 
 @router.get("/models")
-async def models(context: Context) -> list[Model]:
+async def models(context: Context) -> list[MachineModel]:
     async with context.sessions() as db:
         rows = (await db.execute(select(t.Model).order_by(t.Model.name))).scalars()
-        return [Model.model_validate(row.spec) for row in rows]
+        return [machine_model.validate_python(row.spec) for row in rows]
 
 
 @router.get("/models/paces")
@@ -35,10 +37,10 @@ async def paces(context: Context, paces: TheLearnedPaces) -> list[ModelPace]:
 
 
 @router.post("/models", status_code=201)
-async def add_model(order: Model, context: Context) -> Model:
-    check_model(order.core())
+async def add_model(order: MachineModel, context: Context) -> MachineModel:
+    check_model(order)
     async with context.sessions() as db:
-        db.add(t.Model(name=order.name, spec=order.model_dump(mode="json")))
+        db.add(t.Model(name=order.name, spec=to_jsonable_python(order)))
         try:
             await db.commit()
         except IntegrityError:
@@ -47,16 +49,16 @@ async def add_model(order: Model, context: Context) -> Model:
 
 
 @router.put("/models/{name}")
-async def change_model(name: Named, order: Model, context: Context, fleet: TheFleet) -> Model:
+async def change_model(name: Named, order: MachineModel, context: Context, fleet: TheFleet) -> MachineModel:
     """Change the figures of a model. Its files are read again with them; builds that run keep their plan."""
-    check_model(order.core())
+    check_model(order)
     async with context.sessions() as db:
         row = (await db.execute(select(t.Model).where(t.Model.name == name).with_for_update())).scalar_one_or_none()
         if row is None:
             raise ApiProblem(404, f"There is no model named {name!r}; `chronarch models list` shows all.")
         if order.name != name:
             raise ApiProblem(422, f"The model's name stays {name!r}; add another model for another name.")
-        row.spec = order.model_dump(mode="json")
+        row.spec = to_jsonable_python(order)
         await db.commit()
         await fleet.load(db)
         for known in fleet.all():

@@ -17,7 +17,7 @@ from chronarch.service.http.idempotency import Note, fingerprint, once
 from chronarch.service.machines.fleet import Fleet, TheFleet
 from chronarch.service.orders.job_actions import BATCH
 from chronarch.service.orders.job_views import OVER, listed_jobs, view
-from chronarch.service.orders.jobs import find, find_file, make_job
+from chronarch.service.orders.jobs import find, find_file, make_job, stored_requirement
 from chronarch.service.orders.outlook import JobOutlook, TheJobOutlook
 from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem
@@ -77,9 +77,7 @@ async def change_job(
                 raise ApiProblem(409, f"Job {number} is withdrawn; queue a new one instead.")
             job.copies = change.copies
         if change.requirement is not None:
-            if change.requirement.machine:
-                change.requirement.machine = fleet.find(change.requirement.machine).row.name
-            job.requirement = change.requirement.model_dump(mode="json")
+            job.requirement = stored_requirement(fleet, change.requirement)
         for name, column in (("due", "due_at"), ("not_before", "not_before")):
             if name in given:
                 setattr(job, column, getattr(change, name))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import unicodedata
 from collections.abc import Iterable
 from datetime import UTC, datetime
-from typing import Annotated, Literal
+from typing import Annotated, Literal, TypeVar
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError
 
@@ -69,6 +69,16 @@ class Wire(BaseModel):
     model needs to read and write is made when it is first used, because a command uses few of them."""
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False, defer_build=True, use_attribute_docstrings=True)
+
+
+M = TypeVar("M", bound=BaseModel)
+
+
+def fill(kind: type[M], *sources: object, **more: object) -> M:
+    """A model whose fields are `more` and, for the rest, what the sources have under the same names (first wins).
+    Raises pydantic.ValidationError when one is missing or does not fit."""
+    here = {n: getattr(s, n) for s in reversed(sources) for n in kind.model_fields if hasattr(s, n)}
+    return kind(**{**here, **more})
 
 
 Promise = Literal["done", "none", "in time", "at risk", "late", "unknown"]

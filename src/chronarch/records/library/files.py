@@ -15,6 +15,7 @@ from chronarch.core.library.names import as_number
 from chronarch.records.library import tables as t
 from chronarch.records.machines.tables import Model
 from chronarch.wire import ledger as w
+from chronarch.wire.common import fill
 from chronarch.wire.gcode import FileReading
 from chronarch.wire.library import File, Revision
 
@@ -86,25 +87,12 @@ async def find(
 def file_wire(k: FileWithReadings, paces: dict[str, w.ModelPace], model: str = "") -> File:
     reading = k.reading(model)
     times = {name: r.planned_s for name, r in k.readings.items() if name}
-    return File(
-        id=k.file.id,
-        name=k.file.name,
-        folder=k.file.folder,
-        notes=k.file.notes,
-        tags=k.file.tags,
-        part=k.part,
-        part_id=k.file.part_id,
-        pieces=k.file.pieces,
-        revision=k.revision.number,
-        sha256=k.revision.sha256,
-        size=k.size,
-        added_at=k.revision.added_at,
-        added_by=k.revision.added_by,
-        binned_at=k.file.binned_at,
-        reading=FileReading.model_validate(reading.figures),
-        times=times,
+    return fill(
+        File, k.file, part=k.part, revision=k.revision.number, sha256=k.revision.sha256, size=k.size,
+        added_at=k.revision.added_at, added_by=k.revision.added_by,
+        reading=FileReading.model_validate(reading.figures), times=times,
         expected={name: s * paces[name].pace for name, s in times.items() if name in paces},
-    )
+    )  # fmt: skip
 
 
 async def revisions(db: AsyncSession, file: int) -> list[Revision]:
@@ -115,10 +103,7 @@ async def revisions(db: AsyncSession, file: int) -> list[Revision]:
         .where(t.Revision.file_id == file)
         .order_by(t.Revision.number.desc())
     )
-    return [
-        Revision(number=r.number, sha256=r.sha256, size=size, how=r.how, added_at=r.added_at, added_by=r.added_by)
-        for r, size in rows
-    ]
+    return [fill(Revision, r, size=size) for r, size in rows]
 
 
 async def next_revision(db: AsyncSession, file: t.File, sha256: str, how: str, at: datetime, by: str) -> t.Revision:

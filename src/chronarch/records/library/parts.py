@@ -9,6 +9,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.records.library import tables as t
 from chronarch.records.library.files import file_wire, kept
 from chronarch.wire import ledger as w
+from chronarch.wire.common import fill
 from chronarch.wire.library import File, Part, PartShape
 
 
@@ -18,14 +19,11 @@ async def parts_wire(db: AsyncSession, rows: Sequence[t.Part], paces: dict[str, 
         for k in await kept(db, t.File.part_id.in_([p.id for p in rows]), t.File.binned_at.is_(None)):
             files.setdefault(k.file.part_id or 0, []).append(file_wire(k, paces))
     return [
-        Part(
-            id=p.id,
-            name=p.name,
-            notes=p.notes,
+        fill(
+            Part,
+            p,
             shape=PartShape.model_validate({k: v for k, v in p.shape.items() if k != "sha256"}) if p.shape else None,
             files=sorted(files.get(p.id, []), key=lambda f: f.name),
-            added_at=p.added_at,
-            added_by=p.added_by,
         )
         for p in rows
     ]

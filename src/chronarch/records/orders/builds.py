@@ -10,13 +10,13 @@ from sqlalchemy import func, select
 from sqlalchemy.exc import IntegrityError, OperationalError
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.machines.states import BuildState, Outcome
+from chronarch.core.machines.states import BuildState
 from chronarch.core.orders.quantities import next_copy
-from chronarch.core.orders.states import Verdict
 from chronarch.records.database import deadlocked
 from chronarch.records.library.tables import ContentReading, File, Revision
 from chronarch.records.machines.tables import Machine
 from chronarch.records.orders.tables import Build, Job
+from chronarch.wire.common import fill
 from chronarch.wire.orders import builds as wb
 
 
@@ -32,37 +32,10 @@ def select_builds() -> Any:
 
 def build_wire(row: Sequence[Any]) -> wb.Build:
     b, machine, file = row
-    return wb.Build(
-        id=b.id,
-        job=b.job_id,
-        copy_number=b.copy_number,
-        machine=machine,
-        file=file,
-        file_id=b.file_id,
-        revision=b.revision,
-        sha256=b.sha256,
-        state=BuildState(b.state),
-        outcome=Outcome(b.outcome) if b.outcome else None,
-        reason=b.reason,
-        claimed_at=b.claimed_at,
-        started_at=b.started_at,
-        ended_at=b.ended_at,
-        cleared_at=b.cleared_at,
-        verdict=Verdict(b.verdict) if b.verdict else None,
-        scrap_reason=b.scrap_reason,
-        judged_by=b.judged_by,
-        commands=b.commands,
-        acknowledged=b.acknowledged,
-        planned_s=b.planned_s,
-        grams=b.grams,
-        fed_sha256=b.fed_sha256 or b.sha256,
-        skips=[wb.SkippedObject.model_validate(skip) for skip in b.skips],
-        has_log=b.log_bytes is not None,
-        pieces=b.pieces,
-        good_pieces=b.good_pieces,
-        let_go=b.let_go,
-        photo=b.photo is not None,
-    )
+    return fill(
+        wb.Build, b, job=b.job_id, machine=machine, file=file, fed_sha256=b.fed_sha256 or b.sha256,
+        has_log=b.log_bytes is not None, photo=b.photo is not None,
+    )  # fmt: skip
 
 
 CLAIM_TRIES = 5

@@ -14,6 +14,7 @@ from chronarch.core.orders.requirement import Requirement
 from chronarch.core.orders.states import Verdict
 from chronarch.records.library.tables import File, Part
 from chronarch.records.orders.tables import Build, Job
+from chronarch.wire.common import fill
 from chronarch.wire.orders import jobs as ww
 from chronarch.wire.orders.jobs import read_requirement
 
@@ -81,29 +82,8 @@ def job_wire(
     job: Job, name: str, revision: int | None, planned_s: float, copies: JobQuantities, pieces: int = 1
 ) -> ww.Job:
     """`name` is that of the file or the part; `planned_s` is of one build, which yields `pieces`."""
-    return ww.Job(
-        id=job.id,
-        file=name,
-        file_id=job.file_id,
-        part_id=job.part_id,
-        revision=revision,
-        pinned=job.pinned is not None,
-        copies=job.copies,
-        good=copies.good,
-        building=copies.building,
-        waiting=copies.waiting,
-        state=copies.state(held=job.held, withdrawn=job.withdrawn),
-        requirement=requirement_of(job)[0],
-        created_at=job.created_at,
-        created_by=job.created_by,
-        planned_s=planned_s,
-        pieces=pieces,
-        from_stock=job.from_stock,
-        order=job.order_id,
-        priority=job.priority,
-        due=job.due_at,
-        not_before=job.not_before,
-        top=job.top,
-        note=job.note,
-        tags=job.tags,
-    )
+    return fill(
+        ww.Job, job, copies, file=name, revision=revision, pinned=job.pinned is not None, planned_s=planned_s,
+        pieces=pieces, state=copies.state(held=job.held, withdrawn=job.withdrawn), requirement=requirement_of(job)[0],
+        order=job.order_id, due=job.due_at,
+    )  # fmt: skip

@@ -15,7 +15,7 @@ from chronarch.service.permissions import Who
 from chronarch.service.principals import COOKIE, hash_secret, new_secret
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import access as w
-from chronarch.wire.common import RequestDone
+from chronarch.wire.common import RequestDone, fill
 
 router = APIRouter(tags=["people"], route_class=RetryingRoute)
 routers = (router,)
@@ -44,14 +44,11 @@ async def sign_out(who: Who, context: Context, request: Request, response: Respo
 @router.get("/me")
 async def me(who: Who) -> w.Me:
     """Who is asking, and the session's CSRF token."""
-    return w.Me(name=who.name, scope=who.scope, csrf=who.csrf)
+    return fill(w.Me, who)
 
 
 def _key(row: t.Key) -> w.Key:
-    return w.Key(
-        id=row.id, name=row.name, scope=w.Scope(row.scope), created_at=row.created_at, revoked=row.revoked,
-        tender=row.tender or "",
-    )  # fmt: skip
+    return fill(w.Key, row, tender=row.tender or "")
 
 
 @router.get("/keys")

@@ -16,7 +16,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.control.events import ControlEvent, Noticed
-from chronarch.core.machines.states import BuildState, MachineState
+from chronarch.core.machines.states import BuildState
 from chronarch.records import tables as t
 from chronarch.records.database import away
 from chronarch.records.ledger.tender_events import commit_event
@@ -28,6 +28,7 @@ from chronarch.service.machines.learned_paces import LearnedPaces
 from chronarch.service.principals import Principal, identify
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.access import Scope
+from chronarch.wire.common import fill
 from chronarch.wire.control.upstream import (
     Assign,
     Committed,
@@ -69,28 +70,12 @@ async def config_of(db: AsyncSession, known: FleetMachine, pace: float = 1.0) ->
     order = None
     if found is not None:
         build, name, plan, size = found
-        order = OpenBuild(
-            build=build.id,
-            sha256=build.fed_sha256 or build.sha256,
-            size=size,
-            file=name,
-            job=build.job_id,
-            copy_number=build.copy_number,
-            plan=WirePlan.model_validate(plan),
-            pace=pace,
-            begun=build.started_at is not None,
+        order = fill(
+            OpenBuild, build, build=build.id, sha256=build.fed_sha256 or build.sha256, size=size, file=name,
+            job=build.job_id, plan=WirePlan.model_validate(plan), pace=pace, begun=build.started_at is not None,
             ended=build.state == BuildState.ENDED,
-            started_at=build.started_at,
-        )
-    return MachineConfig(
-        machine=known.row.name,
-        link=known.row.link,
-        camera=known.row.camera,
-        model=known.model,
-        state=MachineState(known.row.state),
-        reason=known.row.reason,
-        order=order,
-    )
+        )  # fmt: skip
+    return fill(MachineConfig, known.row, machine=known.row.name, model=known.model, order=order)
 
 
 @router.websocket("/api/tender")

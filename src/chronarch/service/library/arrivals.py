@@ -11,6 +11,7 @@ from chronarch.service.library.intake import UploadIntake
 from chronarch.service.machines.learned_paces import LearnedPaces
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import library as w
+from chronarch.wire.common import fill
 
 
 async def answer_of(
@@ -31,15 +32,4 @@ async def answer_of(
 
 
 def arrival_wire(intake: UploadIntake, row: t.Arrival) -> w.Arrival:
-    return w.Arrival(
-        id=row.id,
-        name=row.name,
-        size=row.size,
-        state=row.state,
-        progress=intake.progress(row),
-        problem=row.problem,
-        file=row.file_id,
-        job=row.job_id,
-        added_at=row.added_at,
-        added_by=row.added_by,
-    )
+    return fill(w.Arrival, row, progress=intake.progress(row), file=row.file_id, job=row.job_id)

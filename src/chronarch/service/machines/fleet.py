@@ -15,7 +15,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.machines.address import without_secrets
 from chronarch.core.machines.model import MachineModel
-from chronarch.core.machines.states import BuildState, Intake, MachineState, Outcome
+from chronarch.core.machines.states import Intake, MachineState, Outcome
 from chronarch.core.machines.tools import Tool
 from chronarch.core.planning.capability import Capability
 from chronarch.core.planning.eligibility import MachineStatus
@@ -23,6 +23,7 @@ from chronarch.records import tables as t
 from chronarch.service.changes import Changes
 from chronarch.service.context import part
 from chronarch.service.problems import ApiProblem, TooLateProblem
+from chronarch.wire.common import fill
 from chronarch.wire.control.commands import MachineCommand
 from chronarch.wire.control.upstream import Command, Reply, Sample
 from chronarch.wire.machines import machine as wm
@@ -114,17 +115,11 @@ class Fleet:
         )
         return {
             b.machine_id: (
-                wm.BuildBrief(
-                    id=b.id,
+                fill(
+                    wm.BuildBrief,
+                    b,
                     file=file,
                     job=b.job_id,
-                    copy_number=b.copy_number,
-                    state=BuildState(b.state),
-                    outcome=Outcome(b.outcome) if b.outcome else None,
-                    reason=b.reason,
-                    started_at=b.started_at,
-                    acknowledged=b.acknowledged,
-                    commands=b.commands,
                     progress=1.0 if b.outcome == Outcome.COMPLETED else b.acknowledged / max(b.commands, 1),
                     elapsed_s=(b.ended_at - b.started_at).total_seconds() if b.started_at and b.ended_at else 0.0,
                 ),
@@ -169,24 +164,11 @@ class Fleet:
             brief = live.model_copy(
                 update={"state": brief.state, "outcome": brief.outcome, "reason": brief.reason or live.reason}
             )
-        return wm.Machine(
-            name=row.name,
-            model=known.model.name,
-            state=MachineState(row.state),
-            since=row.since,
-            reason=row.reason,
-            intake=Intake(row.intake),
-            tools=[self._tool(known, tool) for tool in row.tools],
-            reachable=self.reachable(known),
-            reading=sample.reading if sample else None,
-            build=brief,
-            frame_at=known.frame_at,
-            hands=sample.hands if sample else MachineControls(),
-            site=row.site,
-            place=row.place,
-            pools=row.pools,
-            tags=row.tags,
-        )
+        return fill(
+            wm.Machine, row, model=known.model.name, tools=[self._tool(known, tool) for tool in row.tools],
+            reachable=self.reachable(known), reading=sample.reading if sample else None, build=brief,
+            frame_at=known.frame_at, hands=sample.hands if sample else MachineControls(),
+        )  # fmt: skip
 
     @staticmethod
     def _tool(known: FleetMachine, tool: dict[str, Any]) -> Tool:

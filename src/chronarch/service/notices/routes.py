@@ -12,7 +12,7 @@ from chronarch.records import tables as t
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.wire.common import RequestDone
+from chronarch.wire.common import RequestDone, fill
 from chronarch.wire.notices import Notice
 
 router = APIRouter(tags=["notices"], route_class=RetryingRoute)
@@ -33,18 +33,7 @@ async def notices(
     names = {known.row.id: known.row.name for known in fleet.all()}
     async with context.sessions() as db:
         rows = (await db.execute(query)).scalars().all()
-    return [
-        Notice(
-            id=n.id,
-            at=n.at,
-            machine=names.get(n.machine_id or 0),
-            build=n.build_id,
-            severity=n.severity,
-            text=n.text,
-            seen=n.seen,
-        )
-        for n in rows
-    ]
+    return [fill(Notice, n, machine=names.get(n.machine_id or 0), build=n.build_id) for n in rows]
 
 
 @router.post("/notices/seen")

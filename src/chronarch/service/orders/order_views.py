@@ -16,6 +16,7 @@ from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.orders.job_views import OVER, view
 from chronarch.service.orders.outlook import JobOutlook
+from chronarch.wire.common import fill
 from chronarch.wire.orders import orders as w
 
 
@@ -50,13 +51,12 @@ def brief(
     word = promise(done, order.due_at, order.finished_at if state == "finished" else None)
     if state == "cancelled":
         word = "none"
-    made = w.OrderBrief(
-        id=order.id, customer=order.customer, note=order.note, due=order.due_at, tags=order.tags,
+    made = fill(
+        w.OrderBrief, order,
+        due=order.due_at,
         not_before=max((j.not_before for j in open_jobs if j.not_before), default=None),
         priority=max((j.priority for j in jobs), default=0), state=state, pieces=pieces, good=good,
         building=building, waiting=waiting, expected=done.when, chance=done.chance, promise=word,
-        created_at=order.created_at, created_by=order.created_by, finished_at=order.finished_at,
-        repeats=order.repeats,
     )  # fmt: skip
     made.words = _words(context, fleet, made)
     return made

@@ -11,6 +11,7 @@ from chronarch.core.planning.forecast import Forecast
 from chronarch.core.planning.snapshot import MEANING, QueuePlan, Snapshot
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.planning.snapshot import CurrentPlan
+from chronarch.wire.common import fill
 from chronarch.wire.planning import plan as wp
 from chronarch.wire.planning.plan import Conflict, MachineOutlook, PlannedBuild
 from chronarch.wire.planning.settings import StaffedSpan
@@ -42,9 +43,8 @@ def foreseen(fleet: Fleet, planned: CurrentPlan, plan: QueuePlan, f: Forecast, m
         due_words = f"due {due.astimezone(fleet.zone):%a %H:%M}" if due else "nothing is due"
         waiting = planned.waiting.get(a.job)
         found.append(
-            PlannedBuild(
-                machine=a.machine, job=a.job, what=waiting.name if waiting else f"job {a.job}",
-                start=b.start, end=b.end, cleared=b.cleared,
+            fill(
+                PlannedBuild, a, b, what=waiting.name if waiting else f"job {a.job}",
                 hands=None if a.hands_s is None else plan.time(a.hands_s), load=load, nozzle=nozzle,
                 why=why_words(a, plan.strategy, lambda s: plan.time(s).astimezone(fleet.zone), due_words),
             )

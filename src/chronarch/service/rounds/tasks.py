@@ -17,6 +17,7 @@ from chronarch.service.machines.fleet import Fleet, FleetMachine
 from chronarch.service.planning.planner import Planner
 from chronarch.service.planning.snapshot import CurrentPlan
 from chronarch.wire import rounds as w
+from chronarch.wire.common import fill
 
 LOOK_AHEAD = timedelta(hours=4)
 
@@ -76,9 +77,8 @@ async def rounds(
     pieces = await _pieces(db, [task.build for task in found if task.build is not None])
     staffing = planned.settings.staffing(now - timedelta(days=1), now + timedelta(days=8), site or "")
     coming = [
-        w.UpcomingTask(
-            machine=s.machine, site=s.site, place=s.place, at=s.ready,
-            late=_late(planned, s.machine, s.ready), what=s.what,
+        fill(
+            w.UpcomingTask, s, at=s.ready, late=_late(planned, s.machine, s.ready),
         )
         for s in stands
         if s.ready is not None and now < s.ready <= now + LOOK_AHEAD
@@ -106,14 +106,8 @@ def _late(planned: CurrentPlan, machine: str, ready: datetime) -> datetime:
 def _task(task: Task, number: int, machines: dict[str, FleetMachine], pieces: dict[int, int]) -> w.RoundTask:
     known = machines[task.machine]
     following = task.next
-    return w.RoundTask(
-        kind=task.kind, machine=task.machine, site=task.site, place=task.place, text=task.text, since=task.since,
-        free_until=task.free_until, lost_min=task.lost_min, build=task.build,
-        pieces=pieces.get(task.build or 0, 1), file=known.brief.file if known.brief else "",
-        next=w.TaskNext(what=following.what, start=following.start, load=following.load, nozzle=following.nozzle,
-                        nozzle_mm=following.nozzle_mm, hardened=following.hardened,
-                        by_hand=known.row.intake == Intake.MANUAL)
-        if following
-        else None,
-        walk=number,
+    return fill(
+        w.RoundTask, task, walk=number, pieces=pieces.get(task.build or 0, 1),
+        file=known.brief.file if known.brief else "",
+        next=following and fill(w.TaskNext, following, by_hand=known.row.intake == Intake.MANUAL),
     )  # fmt: skip

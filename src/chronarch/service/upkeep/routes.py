@@ -11,7 +11,7 @@ from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.problems import ApiProblem
-from chronarch.wire.common import RequestDone
+from chronarch.wire.common import RequestDone, fill
 from chronarch.wire.upkeep import NewUpkeep, Upkeep
 
 router = APIRouter(tags=["setup"], route_class=RetryingRoute)
@@ -25,7 +25,7 @@ async def upkeep(context: Context, fleet: TheFleet) -> list[Upkeep]:
     query = select(t.UpkeepWindow).where(t.UpkeepWindow.end_at > context.clock.now()).order_by(t.UpkeepWindow.begin_at)
     async with context.sessions() as db:
         return [
-            Upkeep(id=u.id, machine=names[u.machine_id], begin=u.begin_at, end=u.end_at, text=u.text)
+            fill(Upkeep, u, machine=names[u.machine_id], begin=u.begin_at, end=u.end_at)
             for u in (await db.execute(query)).scalars()
             if u.machine_id in names
         ]
@@ -39,7 +39,7 @@ async def add_upkeep(order: NewUpkeep, context: Context, fleet: TheFleet) -> Upk
         row = t.UpkeepWindow(machine_id=known.row.id, begin_at=order.begin, end_at=order.end, text=order.text)
         db.add(row)
         await db.commit()
-    return Upkeep(id=row.id, machine=known.row.name, begin=order.begin, end=order.end, text=order.text)
+    return fill(Upkeep, order, id=row.id, machine=known.row.name)
 
 
 @router.delete("/upkeep-windows/{number:record}")

@@ -25,6 +25,7 @@ from chronarch.core.machines.states import WORKING, BuildState, MachineState, Wr
 from chronarch.tender.checkpoints import CheckpointStore, MachineCheckpoint
 from chronarch.tender.controllers.line_log import LineLog
 from chronarch.tender.file_store import FileStore
+from chronarch.wire.common import fill
 from chronarch.wire.control.upstream import MachineConfig, OpenBuild, Sample
 from chronarch.wire.gcode import WirePlan
 from chronarch.wire.machines import machine as wh
@@ -134,13 +135,9 @@ class MachineDriver(ABC):
     def hands(self) -> wh.MachineControls:
         controller = self.controller
         return wh.MachineControls(
-            moment=controller.activity.name.lower(),
-            settings=controller.settings,
-            position_mm=controller.position_mm,
-            suspect=controller.suspect,
-            watchdog=controller.watchdog,
-            contact=controller.contact,
-        )
+            moment=controller.activity.name.lower(), settings=controller.settings, position_mm=controller.position_mm,
+            suspect=controller.suspect, watchdog=controller.watchdog, contact=controller.contact,
+        )  # fmt: skip
 
     # What is kept --------------------------------------------------------------------------------------------
 
@@ -345,21 +342,12 @@ class MachineDriver(ABC):
             return None
         running = self._ended_at is None
         began = self._started_at
-        return BuildBrief(
-            id=order.build,
-            file=order.file,
-            job=order.job,
-            copy_number=order.copy_number,
-            state=BuildState.BUILDING if running else BuildState.ENDED,
-            reason=self.controller.reason,
-            started_at=began,
-            progress=progress.share,
-            layer=progress.plan.layer_at(progress.acknowledged),
-            layers=len(progress.plan.layers),
-            acknowledged=progress.acknowledged,
+        return fill(
+            BuildBrief, order, progress, id=order.build, started_at=began, reason=self.controller.reason,
+            state=BuildState.BUILDING if running else BuildState.ENDED, progress=progress.share,
+            layer=progress.plan.layer_at(progress.acknowledged), layers=len(progress.plan.layers),
             commands=progress.plan.commands,
             elapsed_s=((self._ended_at or now) - began).total_seconds() if began else 0.0,
             remaining_s=progress.remaining_s if running else None,
-            expected_end=progress.expected_end(now) if running else None,
-            pace=progress.pace,
-        )
+            expected_end=progress.expected_end(now) if running else None, pace=progress.pace,
+        )  # fmt: skip

@@ -21,23 +21,13 @@ from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.planning.settings import load_settings
 from chronarch.wire import ledger as w
 from chronarch.wire import ledger as wp
-from chronarch.wire.common import GivenTime
+from chronarch.wire.common import GivenTime, fill
 
 router = APIRouter(tags=["report"], route_class=RetryingRoute)
 
 
 def _row(u: Usage) -> w.UsageRow:
-    return w.UsageRow(
-        name=u.name,
-        seconds=dict(u.seconds),
-        recorded_s=u.total_s,
-        utilisation=u.utilisation,
-        printing_h=u.printing_s / 3600,
-        good=u.good,
-        scrap=u.scrap,
-        unjudged=u.unjudged,
-        grams=u.grams,
-    )
+    return fill(w.UsageRow, u, seconds=dict(u.seconds), recorded_s=u.total_s, printing_h=u.printing_s / 3600)
 
 
 def as_csv(report: w.Utilisation) -> str:

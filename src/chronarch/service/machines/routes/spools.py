@@ -15,6 +15,7 @@ from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import Fleet, TheFleet
 from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem
+from chronarch.wire.common import fill
 from chronarch.wire.machines import spools as w
 
 router = APIRouter(tags=["spools"], route_class=RetryingRoute)
@@ -24,10 +25,7 @@ router = APIRouter(tags=["spools"], route_class=RetryingRoute)
 
 def _spool(fleet: Fleet, s: t.Spool) -> w.Spool:
     names = {k.row.id: k.row.name for k in fleet.all()}
-    return w.Spool(
-        id=s.id, material=s.material, colour=s.colour, grams_full=s.grams_full, grams_left=s.grams_left,
-        machine=names.get(s.machine_id or 0), tool=s.tool, place=s.place, finished=s.finished, added_at=s.added_at,
-    )  # fmt: skip
+    return fill(w.Spool, s, machine=names.get(s.machine_id or 0))
 
 
 async def _find_spool(db: AsyncSession, number: int) -> t.Spool:
@@ -118,4 +116,4 @@ async def spool_changes(number: Number, context: Context) -> list[w.SpoolEvent]:
     query = select(t.SpoolChange).where(t.SpoolChange.spool_id == number).order_by(t.SpoolChange.id.desc()).limit(200)
     async with context.sessions() as db:
         await _find_spool(db, number)
-        return [w.SpoolEvent(at=c.at, grams=c.grams, text=c.text, by=c.by) for c in (await db.execute(query)).scalars()]
+        return [fill(w.SpoolEvent, c) for c in (await db.execute(query)).scalars()]

@@ -25,6 +25,7 @@ from chronarch.service.rounds.tasks import rounds
 from chronarch.wire import rounds as w
 from chronarch.wire import rounds as ws
 from chronarch.wire.access import Scope
+from chronarch.wire.common import fill
 from chronarch.wire.orders.builds import Build, Clearing
 
 router = APIRouter(tags=["rounds"], route_class=RetryingRoute)
@@ -36,10 +37,7 @@ HelperToken = Annotated[Word, Header(alias="X-Helper-Link")]
 
 
 def _helper(row: t.HelperLink, context: ServiceContext) -> ws.Helper:
-    return ws.Helper(
-        id=row.id, name=row.name, site=row.site, created_by=row.created_by, expires_at=row.expires_at,
-        revoked=row.revoked, expired=row.expires_at <= context.clock.real_now(),
-    )  # fmt: skip
+    return fill(ws.Helper, row, expired=row.expires_at <= context.clock.real_now())
 
 
 @router.get("/helpers")

@@ -39,7 +39,7 @@ export type QueueLine = Loose<components["schemas"]["QueueLine"]>;
 export type JobWhy = components["schemas"]["JobWhy"];
 export type PlanWithForecast = components["schemas"]["PlanWithForecast"];
 export type PlannedBuild = components["schemas"]["PlannedBuild"];
-export type Conflict = components["schemas"]["Conflict"];
+export type BedsTogether = components["schemas"]["BedsTogether"];
 export type StaffedSpan = components["schemas"]["StaffedSpan"];
 export type TimeRange = components["schemas"]["TimeRange"];
 export type PromiseWord = NonNullable<OrderBrief["promise"]>;
@@ -56,7 +56,7 @@ export type Spool = components["schemas"]["Spool"];
 export type Helper = components["schemas"]["Helper"];
 export type CreatedHelper = components["schemas"]["CreatedHelper"];
 export type SinceYouLeft = components["schemas"]["SinceYouLeft"];
-export type TurnaroundRow = components["schemas"]["TurnaroundRow"];
+export type TurnaroundSummary = components["schemas"]["TurnaroundSummary"];
 export type Problem = components["schemas"]["Problem"];
 
 /** A refused or failed call; its message is a sentence for the person who asked. */

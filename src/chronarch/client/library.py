@@ -5,11 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from chronarch.client.call import Call, at, some
+from chronarch.core.gcode.contents import Layer
 from chronarch.core.gcode.edits import Edit
 from chronarch.core.library.part_grouping import PartSuggestion
 from chronarch.wire import library as w
 from chronarch.wire.common import RequestDone
-from chronarch.wire.gcode import Difference, EditPreview, EditRequest, FileLines, Finding, LayerRow
+from chronarch.wire.gcode import Difference, EditPreview, EditRequest, FileLines, Finding
 
 Which = int | str
 
@@ -106,8 +107,8 @@ def difference(which: Which, earlier: int, later: int | None = None) -> Call[Dif
     return Call("GET", at("files", which, "difference"), Difference, params=some(earlier=earlier, later=later))
 
 
-def layers(sha256: str, model: str | None = None) -> Call[list[LayerRow]]:
-    return Call("GET", at("contents", sha256, "layers"), list[LayerRow], params=some(model=model))
+def layers(sha256: str, model: str | None = None) -> Call[list[Layer]]:
+    return Call("GET", at("contents", sha256, "layers"), list[Layer], params=some(model=model))
 
 
 def layer(sha256: str, number: int, model: str | None = None) -> Call[bytes]:

@@ -10,6 +10,7 @@ from pydantic import Field, TypeAdapter
 from chronarch.core.bounds import Number, Word
 from chronarch.core.gcode import edits as core_edits
 from chronarch.core.gcode.comments import SlicerSettings
+from chronarch.core.gcode.contents import Layer, Pause, PrintedObject
 from chronarch.core.gcode.plan import Mark, TimePlan
 from chronarch.core.gcode.preflight import Severity
 from chronarch.core.gcode.splice import LineChange
@@ -18,7 +19,7 @@ from chronarch.wire.common import Wire, as_is
 if TYPE_CHECKING:
     from chronarch.core.gcode.analysis import Analysis
 
-as_is(SlicerSettings, LineChange)
+as_is(Layer, LineChange, Pause, PrintedObject, SlicerSettings)
 
 
 class WirePlan(Wire):
@@ -47,27 +48,6 @@ class Finding(Wire):
     text: str
     overruled: str = ""
     """Why, and by whom, it was overruled; empty when it stands."""
-
-
-class LaidObject(Wire):
-    """One object that the file lays: its outline on the bed (mm), and filament (mm) and seconds if the slicer marked
-    it."""
-
-    name: str
-    outline: list[tuple[float, float]]
-    filament_mm: float | None = None
-    seconds: float | None = None
-    marked: bool = False
-
-
-class FilePause(Wire):
-    """The file itself asks for a person."""
-
-    line: int
-    layer: int
-    command: int
-    word: str
-    meaning: str
 
 
 class FilePicture(Wire):
@@ -102,8 +82,8 @@ class FileReading(Wire):
     by_object: bool = False
     layer_height_mm: float | None = None
     """The most common height of a layer."""
-    pauses: list[FilePause] = Field(default_factory=list)
-    objects: list[LaidObject] = Field(default_factory=list)
+    pauses: list[Pause] = Field(default_factory=list)
+    objects: list[PrintedObject] = Field(default_factory=list)
     declared: SlicerSettings = SlicerSettings()
     pictures: list[FilePicture] = Field(default_factory=list)
     findings: list[Finding] = Field(default_factory=list)
@@ -111,9 +91,9 @@ class FileReading(Wire):
 
     _SAME: ClassVar[tuple[str, ...]] = (
         "lines", "commands", "planned_s", "before_s", "heating_s", "dwell_s", "other_s", "extents_mm", "travel_mm",
-        "filament_mm", "tools", "nozzle_c", "bed_c", "chamber_c", "spiral", "by_object",
+        "filament_mm", "tools", "nozzle_c", "bed_c", "chamber_c", "spiral", "by_object", "pauses", "objects",
+        "declared", "unknown",
     )  # fmt: skip
-    _NESTED: ClassVar[tuple[str, ...]] = ("pauses", "objects", "findings")
 
     @classmethod
     def of(cls, a: Analysis, model: str) -> FileReading:
@@ -122,27 +102,13 @@ class FileReading(Wire):
         return cls.model_validate(
             {
                 **{name: getattr(a, name) for name in cls._SAME},
-                **{name: [asdict(x) for x in getattr(a, name)] for name in cls._NESTED},
-                "declared": a.declared,
-                "unknown": a.unknown,
+                "findings": [asdict(f) for f in a.findings],
                 "model": model,
                 "layers": len(a.layers),
                 "layer_height_mm": common,
                 "pictures": [FilePicture(width=t.width, height=t.height, kind=t.kind) for t in a.thumbnails],
             }
         )
-
-
-class LayerRow(Wire):
-    """One layer in a file's table: z and height mm, s, mm of filament, its first line."""
-
-    z_mm: float
-    height_mm: float
-    first_line: int
-    first_command: int
-    offset: int
-    seconds: float
-    filament_mm: float
 
 
 class FileLines(Wire):
@@ -204,4 +170,4 @@ class ReadingWith(Wire):
     """A reading with every layer: what `inspect --json` prints."""
 
     reading: FileReading
-    layer_table: list[LayerRow]
+    layer_table: list[Layer]

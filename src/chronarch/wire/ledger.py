@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal
-
+from chronarch.core.ledger.turnaround import TurnaroundSummary
 from chronarch.core.machines.states import MachineState
-from chronarch.wire.common import Time, Wire
+from chronarch.wire.common import Time, Wire, as_is
 
-if TYPE_CHECKING:
-    pass
+as_is(TurnaroundSummary)
 
 
 class LedgerEntry(Wire):
@@ -53,24 +51,11 @@ class History(Wire):
     models: list[ModelHistory]
 
 
-class TurnaroundRow(Wire):
-    """From the end of a build to the start of the next, in minutes. `shift` says whether somebody was there when the
-    build ended."""
-
-    name: str
-    shift: Literal["all", "staffed", "away"]
-    gaps: int
-    middle_min: float
-    late_min: float
-    """Nine of ten were shorter."""
-    lost_h: float
-
-
 class TurnaroundReport(Wire):
     begin: Time
     end: Time
-    machines: list[TurnaroundRow]
-    fleet: list[TurnaroundRow]
+    machines: list[TurnaroundSummary]
+    fleet: list[TurnaroundSummary]
 
 
 class UsageRow(Wire):

@@ -6,8 +6,11 @@ from typing import Literal
 
 from pydantic import Field
 
+from chronarch.core.planning.together import BedsTogether
 from chronarch.core.rounds.tasks import TaskKind
-from chronarch.wire.common import Label, Time, Wire
+from chronarch.wire.common import Label, Time, Wire, as_is
+
+as_is(BedsTogether)
 
 
 class TaskNext(Wire):
@@ -55,12 +58,6 @@ class UpcomingTask(Wire):
     what: str
 
 
-class RoundBatch(Wire):
-    at: Time
-    machines: list[str]
-    text: str
-
-
 class Rounds(Wire):
     """What must be done by hand, soonest first, and what comes next."""
 
@@ -68,7 +65,7 @@ class Rounds(Wire):
     staffed: bool
     tasks: list[RoundTask]
     coming: list[UpcomingTask]
-    batches: list[RoundBatch]
+    batches: list[BedsTogether]
     scrap_reasons: list[str]
     site: str = ""
     helper: str = ""

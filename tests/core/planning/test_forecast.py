@@ -178,9 +178,9 @@ class Turnaround(unittest.TestCase):
         staffing = Staffing(SPANS)
         found = gaps([ran(0, 1), ran(1.5, 12), ran(23, 24), ran(0, 3, "b")], staffing)
         self.assertEqual([(g.minutes, g.shift) for g in found], [(30.0, "staffed"), (660.0, "away")])
-        row = summed("Fleet", "all", found)
+        row = summed("Fleet", found)[0]
         self.assertEqual((row.gaps, row.middle_min, row.lost_h), (2, 345.0, 11.5))
-        self.assertEqual(summed("Fleet", "all", []).gaps, 0)
+        self.assertEqual(summed("Fleet", [])[0].gaps, 0)
 
 
 if __name__ == "__main__":

@@ -1,7 +1,7 @@
 import { Download } from "lucide-react";
 import { useState } from "react";
 
-import type { MachineState, TurnaroundRow, UsageRow } from "../../api/client";
+import type { MachineState, TurnaroundSummary, UsageRow } from "../../api/client";
 import { useLive } from "../../api/live";
 import { useTurnaround, useUtilisation } from "./queries";
 import { clock, day, minutes, percent, width } from "../../ui/format";
@@ -131,7 +131,7 @@ function Records({ now: opened }: { now: Date }) {
   );
 }
 
-function Figures({ fleet, turnaround }: { fleet: UsageRow; turnaround: TurnaroundRow[] }) {
+function Figures({ fleet, turnaround }: { fleet: UsageRow; turnaround: TurnaroundSummary[] }) {
   const judged = fleet.good + fleet.scrap;
   const staffed = turnaround.find((t) => t.shift === "staffed");
   const figures = [
@@ -189,7 +189,7 @@ function Bar({ row }: { row: UsageRow }) {
   );
 }
 
-function TurnaroundTable({ machines, fleet }: { machines: TurnaroundRow[]; fleet: TurnaroundRow[] }) {
+function TurnaroundTable({ machines, fleet }: { machines: TurnaroundSummary[]; fleet: TurnaroundSummary[] }) {
   const names = [...new Set(machines.map((r) => r.name))];
   const of = (name: string, shift: string) => [...machines, ...fleet].find((r) => r.name === name && r.shift === shift);
   const longest = Math.max(1, ...machines.filter((r) => r.shift === "staffed").map((r) => r.late_min));

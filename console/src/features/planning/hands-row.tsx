@@ -1,4 +1,4 @@
-import type { Conflict, PlanWithForecast, StaffedSpan } from "../../api/client";
+import type { BedsTogether, PlanWithForecast, StaffedSpan } from "../../api/client";
 import { clock } from "../../ui/format";
 import type { Axis } from "../../ui/time-axis";
 
@@ -84,8 +84,8 @@ export function HandsRow({ plan, axis, now, staffed }: { plan: PlanWithForecast 
 }
 
 /** Conflicts far enough from one another to be read; of those that touch, the largest. */
-function apart(conflicts: Conflict[], axis: Axis): Conflict[] {
-  const kept: Conflict[] = [];
+function apart(conflicts: BedsTogether[], axis: Axis): BedsTogether[] {
+  const kept: BedsTogether[] = [];
   for (const c of [...conflicts].sort((a, b) => b.machines.length - a.machines.length))
     if (kept.every((k) => Math.abs(axis.at(Date.parse(k.at)) - axis.at(Date.parse(c.at))) > 0.03)) kept.push(c);
   return kept;

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import mmap
-from dataclasses import asdict
 from pathlib import Path
 
 import click
@@ -46,7 +45,7 @@ def inspect(service: Service, file: Path, model_name: str | None, with_layers: b
         fail(f"{file.name}: {error}", REFUSED)
         return
     reading = w.FileReading.of(found, "" if model_name is None else model.name)
-    layers = [w.LayerRow(**asdict(row)) for row in found.layers]
+    layers = list(found.layers)
     if png is not None:
         if layer is not None and not 1 <= layer <= len(layers):
             fail(f"{file.name} has layers 1 to {len(layers)}; {layer} is none of them.", WRONG_USE)

@@ -8,6 +8,7 @@ from rich.text import Text
 
 from chronarch.cli.output import console, duration, make_table, show_facts
 from chronarch.cli.plain import say
+from chronarch.core.gcode.contents import Layer, PrintedObject
 from chronarch.core.gcode.preflight import Severity
 from chronarch.core.gcode.splice import LineChange
 from chronarch.core.machines.materials import grams
@@ -57,7 +58,7 @@ def reading_facts(r: w.FileReading) -> list[tuple[str, str | Text]]:
     ]
 
 
-def _objects(objects: Sequence[w.LaidObject]) -> str:
+def _objects(objects: Sequence[PrintedObject]) -> str:
     if not objects:
         return ""
     names = ", ".join(o.name for o in objects[:6])
@@ -82,7 +83,7 @@ def show_findings(findings: Sequence[w.Finding]) -> None:
     console().print(make_table(("Preflight", "Line", "Finding", "Rule"), rows))
 
 
-def show_layers(layers: Sequence[w.LayerRow], most: int = 40) -> None:
+def show_layers(layers: Sequence[Layer], most: int = 40) -> None:
     """The table of layers; a long one shows its first and last."""
     rows: list[list[str | Text]] = []
     for n, layer in enumerate(layers, 1):

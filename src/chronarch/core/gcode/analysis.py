@@ -14,9 +14,10 @@ import numpy as np
 from chronarch.core.errors import NotGcode
 from chronarch.core.gcode import kernel_layout as s
 from chronarch.core.gcode.comments import HEAD, TAIL, SlicerSettings, Thumbnail, declared, thumbnails
+from chronarch.core.gcode.contents import Layer, Pause, PrintedObject
 from chronarch.core.gcode.kernel_layout import Bytes, Floats, Ints
 from chronarch.core.gcode.layers import Index
-from chronarch.core.gcode.objects import PrintedObject, Spans, find_objects, read_spans
+from chronarch.core.gcode.objects import Spans, find_objects, read_spans
 from chronarch.core.gcode.plan import Mark, TimePlan
 from chronarch.core.gcode.preflight import Faults, Finding, ReadingFault, preflight
 from chronarch.core.gcode.reader import Pass, Told, as_bytes, read_all
@@ -27,31 +28,6 @@ from chronarch.core.machines.model import MachineModel
 
 _UNREADABLE_SHARE = 0.05
 Box = tuple[tuple[float, float, float], tuple[float, float, float]]
-
-
-@dataclass(frozen=True)
-class Layer:
-    """One layer: z of its material over the bed and its height (mm), its first line (from 1), the commands before it,
-    where it begins (bytes), its planned seconds, its filament (mm)."""
-
-    z_mm: float
-    height_mm: float
-    first_line: int
-    first_command: int
-    offset: int
-    seconds: float
-    filament_mm: float
-
-
-@dataclass(frozen=True)
-class Pause:
-    """The file asks the machine to wait for a person."""
-
-    line: int
-    layer: int
-    command: int
-    word: str
-    meaning: str
 
 
 @dataclass(frozen=True)

@@ -11,9 +11,9 @@ import numpy as np
 from PIL import Image, ImageDraw, ImageFont
 
 from chronarch.core.gcode import kernel_layout as s
+from chronarch.core.gcode.contents import PrintedObject
 from chronarch.core.gcode.kernel_layout import Bytes, Floats
 from chronarch.core.gcode.layers import Index, LayerMoves, layer_moves
-from chronarch.core.gcode.objects import PrintedObject
 from chronarch.core.machines.model import MachineModel
 
 PAPER, SHEET, RULE, INK, FADED = "#f6f3ea", "#fdfbf5", "#dcd5c3", "#1e2226", "#5d6064"

@@ -8,6 +8,7 @@ import numpy as np
 
 from chronarch.core.gcode import kernel_layout as s
 from chronarch.core.gcode.analysis import Analysis
+from chronarch.core.gcode.contents import PrintedObject
 from chronarch.core.gcode.edit_repair import (
     LIFT_MM,
     TRAVEL_MM_MIN,
@@ -22,7 +23,6 @@ from chronarch.core.gcode.edit_repair import (
 )
 from chronarch.core.gcode.edits import Repeat
 from chronarch.core.gcode.kernel_layout import Bytes, Floats, Ints
-from chronarch.core.gcode.objects import PrintedObject
 from chronarch.core.gcode.shift import shifted
 from chronarch.core.gcode.splice import Splice, line_starts
 from chronarch.core.machines.model import MachineModel

@@ -11,9 +11,9 @@ import numpy as np
 from chronarch.core.errors import CoreError
 from chronarch.core.gcode import kernel_layout as s
 from chronarch.core.gcode.analysis import Analysis
+from chronarch.core.gcode.contents import Ring
 from chronarch.core.gcode.kernel_layout import Bytes, Floats, Ints
 from chronarch.core.gcode.layers import layer_moves
-from chronarch.core.gcode.objects import Ring
 from chronarch.core.gcode.reader import Pass
 from chronarch.core.gcode.splice import Splice, line_starts
 from chronarch.core.machines.model import MachineModel

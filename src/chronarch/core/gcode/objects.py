@@ -10,12 +10,12 @@ import numpy as np
 import numpy.typing as npt
 
 from chronarch.core.gcode import kernel_layout as s
+from chronarch.core.gcode.contents import PrintedObject, Ring
 from chronarch.core.gcode.kernel_layout import Bytes, Floats, Ints
 from chronarch.core.gcode.layers import Index, layer_moves
 from chronarch.core.gcode.reader import Pass
 from chronarch.core.machines.model import MachineModel
 
-Ring = tuple[tuple[float, float], ...]
 CELL_MM = 0.8
 FIRST_LAYERS = 3
 MOST_OBJECTS = 500
@@ -24,18 +24,6 @@ AROUND_MM = 50.0
 LARGEST_LAYER = 24 << 20
 _M486 = re.compile(rb"^\s*M486\s*(?:([STPUC])\s*(-?\d+))?\s*(?:A\s*\"?([^\"\r\n]*)\"?)?", re.I)
 _NAME = re.compile(r"""\bNAME\s*=\s*(?:"([^"]*)"|'([^']*)'|(\S+))""", re.I)
-
-
-@dataclass(frozen=True)
-class PrintedObject:
-    """One thing on the bed: its outline on the first layers (convex, mm, machine coordinates), and, where the slicer
-    marked it, its filament (mm) and its share of the planned time (s); None where only its footprint is known."""
-
-    name: str
-    outline: Ring
-    filament_mm: float | None
-    seconds: float | None
-    marked: bool
 
 
 @dataclass(frozen=True)

@@ -7,8 +7,12 @@ import statistics
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import Literal, get_args
 
 from chronarch.core.planning.shifts import Staffing
+
+Shift = Literal["all", "staffed", "away"]
+"""Whether somebody was there when a build ended."""
 
 
 @dataclass(frozen=True)
@@ -22,14 +26,13 @@ class BuildSpan:
 
 @dataclass(frozen=True)
 class TurnaroundGap:
-    """The time between two builds on a machine. `shift` says whether somebody was there when the first ended: `staffed`
-    or `away`."""
+    """The time between two builds on a machine."""
 
     machine: str
     begin: datetime
     minutes: float
     staffed_min: float
-    shift: str
+    shift: Shift
 
 
 @dataclass(frozen=True)
@@ -37,7 +40,7 @@ class TurnaroundSummary:
     """Gaps added up: how many, the median and the 90th percentile in minutes, and `lost_h`, all of them in hours."""
 
     name: str
-    shift: str
+    shift: Shift
     gaps: int
     middle_min: float
     late_min: float
@@ -57,12 +60,17 @@ def gaps(builds: Iterable[BuildSpan], staffing: Staffing) -> list[TurnaroundGap]
                 continue
             minutes = (following.started - one.ended) / timedelta(minutes=1)
             staffed = staffing.between(one.ended, following.started) / timedelta(minutes=1)
-            shift = "staffed" if staffing.span_at(one.ended) else "away"
+            shift: Shift = "staffed" if staffing.span_at(one.ended) else "away"
             found.append(TurnaroundGap(machine, one.ended, minutes, staffed, shift))
     return found
 
 
-def summed(name: str, shift: str, found: Sequence[TurnaroundGap]) -> TurnaroundSummary:
+def summed(name: str, found: Sequence[TurnaroundGap]) -> list[TurnaroundSummary]:
+    """A row for all gaps, one for those that began while somebody was there, one for the others."""
+    return [_sum(name, shift, [g for g in found if shift in ("all", g.shift)]) for shift in get_args(Shift)]
+
+
+def _sum(name: str, shift: Shift, found: Sequence[TurnaroundGap]) -> TurnaroundSummary:
     """One row. Medians, because a few nights would dominate a mean."""
     minutes = sorted(g.minutes for g in found)
     if not minutes:

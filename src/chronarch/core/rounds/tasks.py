@@ -10,6 +10,7 @@ from datetime import datetime, timedelta
 from enum import StrEnum
 
 from chronarch.core.machines.states import Intake, MachineState
+from chronarch.core.planning.together import BedsTogether
 
 SOON = timedelta(minutes=15)
 """How far ahead a round looks for beds that will be ready, so that one walk may do for all of them."""
@@ -89,15 +90,6 @@ class Task:
     next: NextBuild | None = None
 
 
-@dataclass(frozen=True)
-class ReadyTogether:
-    """Beds that will be ready soon, so that it is worth waiting and going once."""
-
-    at: datetime
-    machines: tuple[str, ...]
-    text: str
-
-
 def _look(s: MachineOnRound, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
     if s.state is not MachineState.PAUSED:
         return []
@@ -175,7 +167,7 @@ def tasks(stands: Sequence[MachineOnRound], now: datetime) -> list[Task]:
     return found
 
 
-def batches(stands: Sequence[MachineOnRound], now: datetime, within: timedelta = SOON) -> list[ReadyTogether]:
+def batches(stands: Sequence[MachineOnRound], now: datetime, within: timedelta = SOON) -> list[BedsTogether]:
     """By site: two beds or more that will be ready within a while."""
     found = []
     for site in sorted({s.site for s in stands}):
@@ -189,7 +181,7 @@ def batches(stands: Sequence[MachineOnRound], now: datetime, within: timedelta =
         names = tuple(name for _, name in soon)
         where = f" in {site}" if site else ""
         text = f"In {minutes} min {len(names)} more will be ready{where} ({', '.join(names)}): go once."
-        found.append(ReadyTogether(last, names, text))
+        found.append(BedsTogether(last, names, text))
     return found
 
 

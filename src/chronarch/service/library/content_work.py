@@ -18,12 +18,12 @@ from chronarch.core.compiled import DIGEST
 from chronarch.core.gcode import editing
 from chronarch.core.gcode.analysis import Analysis, analyse
 from chronarch.core.gcode.compare import differences
+from chronarch.core.gcode.contents import Layer, PrintedObject
 from chronarch.core.gcode.decompress import PIECE, Unpacker
 from chronarch.core.gcode.drawing import layer_scene, part_scene, sampled_lines
 from chronarch.core.gcode.edits import Edit, SkipObject
 from chronarch.core.gcode.kernel_layout import Bytes
 from chronarch.core.gcode.layers import Index, layer_moves
-from chronarch.core.gcode.objects import PrintedObject
 from chronarch.core.gcode.reader import as_bytes
 from chronarch.core.gcode.splice import LineChange, apply, describe
 from chronarch.core.library.mesh import read_solid
@@ -114,9 +114,9 @@ def layer(path: Path, derived: Path, model: MachineModel, layer: int) -> bytes:
     return layer_moves(data, index, layer, model).encode()
 
 
-def table(path: Path, derived: Path, model: MachineModel) -> list[list[float]]:
-    rows: list[list[float]] = _opened(path, derived, model)[2].tolist()
-    return rows
+def table(path: Path, derived: Path, model: MachineModel) -> list[Layer]:
+    rows = _opened(path, derived, model)[2].tolist()
+    return [Layer(z, high, int(line), int(command), int(at), s, mm) for z, high, line, command, at, s, mm in rows]
 
 
 def shape(path: Path, derived: Path, model: MachineModel) -> bytes:
@@ -133,17 +133,14 @@ def drawing(
     layer: int | None,
     kind: str,
     title: str,
-    objects: list[dict[str, Any]],
+    objects: tuple[PrintedObject, ...],
 ) -> bytes:
     data, index, rows = _opened(path, derived, model)
-    outlines = tuple(
-        PrintedObject(o["name"], tuple(tuple(p) for p in o["outline"]), None, None, o["marked"]) for o in objects
-    )
     if layer is None:
-        scene = part_scene(data, index, model, title, outlines)
+        scene = part_scene(data, index, model, title, objects)
     else:
         words = f"{title}, layer {layer} of {index.layers}, z {rows[layer - 1][0]:.2f} mm"
-        scene = layer_scene(layer_moves(data, index, layer, model), model, outlines, words)
+        scene = layer_scene(layer_moves(data, index, layer, model), model, objects, words)
     return scene.png() if kind == "png" else scene.svg().encode()
 
 

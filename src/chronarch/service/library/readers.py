@@ -6,6 +6,7 @@ import multiprocessing
 from pathlib import Path
 from typing import Annotated, Any
 
+from chronarch.core.gcode.contents import Layer, PrintedObject
 from chronarch.core.gcode.edits import Edit
 from chronarch.core.machines.model import MachineModel
 from chronarch.service.context import part
@@ -71,11 +72,9 @@ class ContentReaders:
         found: bytes = await self._run("layer", path, derived, model, layer)
         return found
 
-    async def table(self, path: Path, derived: Path, model: MachineModel) -> list[w.LayerRow]:
-        names = list(w.LayerRow.model_fields)
-        return [
-            w.LayerRow(**dict(zip(names, row, strict=True))) for row in await self._run("table", path, derived, model)
-        ]
+    async def table(self, path: Path, derived: Path, model: MachineModel) -> list[Layer]:
+        found: list[Layer] = await self._run("table", path, derived, model)
+        return found
 
     async def shape(self, path: Path, derived: Path, model: MachineModel) -> bytes:
         found: bytes = await self._run("shape", path, derived, model)
@@ -89,7 +88,7 @@ class ContentReaders:
         layer: int | None,
         kind: str,
         title: str,
-        objects: list[dict[str, Any]],
+        objects: tuple[PrintedObject, ...],
     ) -> bytes:
         found: bytes = await self._run("drawing", path, derived, model, layer, kind, title, objects)
         return found

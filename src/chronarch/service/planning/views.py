@@ -9,17 +9,16 @@ from chronarch.core.planning.choices import put_on, why_words
 from chronarch.core.planning.explanations import why_idle
 from chronarch.core.planning.forecast import Forecast
 from chronarch.core.planning.snapshot import MEANING, QueuePlan, Snapshot
+from chronarch.core.planning.together import conflicts
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.planning.snapshot import CurrentPlan
 from chronarch.wire.common import fill
 from chronarch.wire.planning import plan as wp
-from chronarch.wire.planning.plan import Conflict, MachineOutlook, PlannedBuild
+from chronarch.wire.planning.plan import MachineOutlook, PlannedBuild
 from chronarch.wire.planning.settings import StaffedSpan
 
 SHOWN = 400
 """How many builds of a plan are sent."""
-TOGETHER = timedelta(minutes=6)
-"""Beds that are ready within this time need a person at once."""
 
 
 def staffed_wire(snapshot: Snapshot, until: timedelta) -> list[StaffedSpan]:
@@ -52,30 +51,6 @@ def foreseen(fleet: Fleet, planned: CurrentPlan, plan: QueuePlan, f: Forecast, m
     return found
 
 
-def conflicts(fleet: Fleet, snapshot: Snapshot, f: Forecast) -> list[Conflict]:
-    """Where three beds or more need the same person at once, within the next day."""
-    sites = {m.name: m.site for m in snapshot.machines}
-    ready = [(r.likely, name) for name, r in f.ends.items()]
-    ready += [(b.end.likely, b.assignment.machine) for b in f.builds]
-    found: list[Conflict] = []
-    for site in sorted(set(sites.values())):
-        people = snapshot.hands.get(site, snapshot.hands.get("", ((), 1)))[1]
-        mine = sorted((at, name) for at, name in ready if sites[name] == site and at < f.at + timedelta(days=1))
-        start = 0
-        while start < len(mine):
-            end = start
-            while end + 1 < len(mine) and mine[end + 1][0] - mine[start][0] <= TOGETHER:
-                end += 1
-            group = mine[start : end + 1]
-            if len(group) >= 2 + people:
-                names = [name for _, name in group]
-                at = group[0][0]
-                text = f"{len(names)} beds end around {fleet.words(at, f.at)}: {', '.join(names)}"
-                found.append(Conflict(at=at, machines=names, text=text))
-            start = end + 1
-    return sorted(found, key=lambda c: c.at)
-
-
 async def plan_wire(fleet: Fleet, planned: CurrentPlan) -> wp.PlanWithForecast:
     """The plan with its forecast, and why machines stand idle."""
     f = planned.forecast()
@@ -102,5 +77,5 @@ async def plan_wire(fleet: Fleet, planned: CurrentPlan) -> wp.PlanWithForecast:
         at=plan.at, strategy=plan.strategy, meaning=MEANING[plan.strategy],
         builds=foreseen(fleet, planned, plan, f), machines=machines,
         staffed=staffed_wire(planned.snapshot, timedelta(days=7)),
-        conflicts=conflicts(fleet, planned.snapshot, f), unplaced=dict(plan.unplaced),
+        conflicts=conflicts(planned.snapshot, f, lambda at: fleet.words(at, f.at)), unplaced=dict(plan.unplaced),
     )  # fmt: skip

@@ -87,7 +87,7 @@ async def rounds(
         at=now, staffed=staffing.span_at(now) is not None,
         tasks=[_task(task, numbers[id(task)], by_name, pieces) for task in found],
         coming=sorted(coming, key=lambda c: c.at),
-        batches=[w.RoundBatch(at=b.at, machines=list(b.machines), text=b.text) for b in batches(stands, now)],
+        batches=batches(stands, now),
         scrap_reasons=planned.settings.planning.scrap_reasons, site=site or "", helper=helper,
     )  # fmt: skip
 

@@ -4,19 +4,14 @@ from __future__ import annotations
 
 from pydantic import Field
 
+from chronarch.core.planning.explanations import Blocked
 from chronarch.core.planning.snapshot import Strategy
+from chronarch.core.planning.together import BedsTogether
 from chronarch.core.time_range import TimeRange
-from chronarch.wire.common import Time, Wire
+from chronarch.wire.common import Time, Wire, as_is
 from chronarch.wire.planning.settings import StaffedSpan
 
-
-class MachineBlocker(Wire):
-    """Why one machine does not take a job now: every reason, and what a person could do about it."""
-
-    machine: str
-    reasons: list[str]
-    change: str = ""
-    hands_s: float = 0.0
+as_is(BedsTogether, Blocked)
 
 
 class JobWhy(Wire):
@@ -27,7 +22,7 @@ class JobWhy(Wire):
     change: str = ""
     next: str = ""
     """What the plan has for it next, in words."""
-    machines: list[MachineBlocker]
+    machines: list[Blocked]
 
 
 class PlannedBuild(Wire):
@@ -58,14 +53,6 @@ class MachineOutlook(Wire):
     """Why it is idle, if it is and nothing is planned to start there now."""
 
 
-class Conflict(Wire):
-    """Several beds that need a person at once."""
-
-    at: Time
-    machines: list[str]
-    text: str
-
-
 class PlanWithForecast(Wire):
     """What each machine does next, in order of start, and when."""
 
@@ -76,6 +63,6 @@ class PlanWithForecast(Wire):
     builds: list[PlannedBuild]
     machines: list[MachineOutlook]
     staffed: list[StaffedSpan]
-    conflicts: list[Conflict] = Field(default_factory=list)
+    conflicts: list[BedsTogether] = Field(default_factory=list)
     unplaced: dict[int, int] = Field(default_factory=dict)
     """Builds that no machine can take as things are, by job."""

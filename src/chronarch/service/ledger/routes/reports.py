@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import csv
 import io
-from dataclasses import asdict
 from datetime import timedelta
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Query, Response
 
 from chronarch.core.ledger.intervals import Interval, Usage, clip, total, usage
-from chronarch.core.ledger.turnaround import BuildSpan, TurnaroundGap, TurnaroundSummary, gaps, summed
+from chronarch.core.ledger.turnaround import BuildSpan, gaps, summed
 from chronarch.core.machines.states import MachineState
 from chronarch.records.ledger import intervals
 from chronarch.service.context import Context
@@ -20,7 +19,6 @@ from chronarch.service.ledger.span import span
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.planning.settings import load_settings
 from chronarch.wire import ledger as w
-from chronarch.wire import ledger as wp
 from chronarch.wire.common import GivenTime, fill
 
 router = APIRouter(tags=["report"], route_class=RetryingRoute)
@@ -43,17 +41,13 @@ def as_csv(report: w.Utilisation) -> str:
     return out.getvalue()
 
 
-def _turnaround(t: TurnaroundSummary) -> wp.TurnaroundRow:
-    return wp.TurnaroundRow.model_validate(asdict(t))
-
-
 @router.get("/report/turnaround")
 async def turnaround(
     context: Context,
     fleet: TheFleet,
     begin: Annotated[GivenTime | None, Query(alias="from")] = None,
     end: Annotated[GivenTime | None, Query(alias="to")] = None,
-) -> wp.TurnaroundReport:
+) -> w.TurnaroundReport:
     """The time from the end of a build to the start of the next on the same machine, by machine and by whether somebody
     was there when it ended. By default of the last seven days."""
     begin, end = span(context, begin, end, timedelta(days=7))
@@ -68,18 +62,8 @@ async def turnaround(
         mine = [r for r in ran if sites[r.machine] == site]
         found += gaps(mine, settings.staffing(begin - timedelta(days=8), end + timedelta(days=1), site))
     found = [g for g in found if g.begin >= begin]
-    shifts = ("all", "staffed", "away")
-
-    def row(name: str, shift: str, of: list[TurnaroundGap]) -> wp.TurnaroundRow:
-        return _turnaround(summed(name, shift, [g for g in of if shift in ("all", g.shift)]))
-
-    machines = [
-        row(known.row.name, shift, [g for g in found if g.machine == known.row.name])
-        for known in fleet.all()
-        for shift in shifts
-    ]
-    all_machines = [row("Fleet", shift, found) for shift in shifts]
-    return wp.TurnaroundReport(begin=begin, end=end, machines=machines, fleet=all_machines)
+    machines = [row for name in sites for row in summed(name, [g for g in found if g.machine == name])]
+    return w.TurnaroundReport(begin=begin, end=end, machines=machines, fleet=summed("Fleet", found))
 
 
 @router.get(

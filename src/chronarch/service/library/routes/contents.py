@@ -9,6 +9,7 @@ from fastapi.responses import FileResponse
 from sqlalchemy import select
 
 from chronarch.core.bounds import LayerNumber, Number, Word
+from chronarch.core.gcode.contents import Layer
 from chronarch.records import tables as t
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
@@ -43,7 +44,7 @@ async def reading(sha256: Hash, context: Context, model: Word = "") -> w.FileRea
 @router.get("/layers")
 async def layers(
     sha256: Hash, context: Context, store: TheContentStore, readers: TheContentReaders, model: Word = ""
-) -> list[w.LayerRow]:
+) -> list[Layer]:
     """The table of its layers."""
     _, figures = await model_for(context, model)
     return await readers.table(store.path(known_content(store, sha256)), store.derived(sha256), figures)
@@ -97,8 +98,8 @@ async def drawing(
         said = await reading_of(db, sha256, name)
     if layer is not None and not 1 <= layer <= said.layers:
         raise ApiProblem(404, f"The file has layers 1 to {said.layers}; {layer} is none of them.")
-    objects = [o.model_dump() for o in said.objects]
-    data = await readers.drawing(store.path(sha256), store.derived(sha256), figures, layer, kind, title, objects)
+    kept = store.path(sha256), store.derived(sha256)
+    data = await readers.drawing(*kept, figures, layer, kind, title, tuple(said.objects))
     return Response(data, media_type="image/png" if kind == "png" else "image/svg+xml")
 
 

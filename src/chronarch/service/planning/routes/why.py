@@ -16,7 +16,7 @@ from chronarch.service.orders.jobs import find
 from chronarch.service.orders.waiting_jobs import waiting_of
 from chronarch.service.planning.planner import ThePlanner
 from chronarch.service.planning.snapshot import CurrentPlan
-from chronarch.wire.planning.plan import JobWhy, MachineBlocker
+from chronarch.wire.planning.plan import JobWhy
 
 router = APIRouter(tags=["jobs"], route_class=RetryingRoute)
 
@@ -34,11 +34,8 @@ async def job_why(number: Number, context: Context, fleet: TheFleet, planner: Th
         return JobWhy(job=number, why=f"Nothing of it waits: it is {state}.", machines=[])
     found = why_not(waiting.options, [fleet.standing(k) for k in fleet.all()])
     text = "Held by a person; release it to let it run." if state is JobState.HELD else planner.why(waiting)
-    rows = [MachineBlocker(machine=b.machine, reasons=list(b.reasons), change=b.change, hands_s=b.hands_s)
-            for b in found]  # fmt: skip
-    return JobWhy(
-        job=number, why=text, change=smallest_change(found), next=_next_words(fleet, planned, number), machines=rows
-    )
+    coming = _next_words(fleet, planned, number)
+    return JobWhy(job=number, why=text, change=smallest_change(found), next=coming, machines=found)
 
 
 def _next_words(fleet: Fleet, planned: CurrentPlan, number: int) -> str:

@@ -25,7 +25,7 @@ from typing import Any
 import uvloop
 
 from chronarch.core.clock import ScaledClock
-from chronarch.core.control.controller import BuildSpec
+from chronarch.core.control.controlled_machine import BuildSpec
 from chronarch.core.control.framing import QUESTION, numbered
 from chronarch.core.gcode.plan import Mark, TimePlan
 from chronarch.core.machines.model import MachineModel
@@ -209,15 +209,17 @@ class Feeding:
             while not link.connected:  # noqa: ASYNC110
                 await asyncio.sleep(0.005)
             link.controller.link.drop()
-            link.controller._drop_injections("bench")
-            link.controller._prepared = True
+            link.controller.feeder.queue.drop("bench")
+            link.controller.feeder.prepared = True
         await asyncio.sleep(0.3)  # what was said until now is over
         for link in self.links:
             link.controller.begin(self.spec, link.now())
             link.flush()
 
     def taken(self) -> int:
-        return sum(link.controller.progress.acknowledged for link in self.links if link.controller.progress)
+        return sum(
+            link.controller.machine.progress.acknowledged for link in self.links if link.controller.machine.progress
+        )
 
     async def end(self) -> None:
         for task in self.tasks:

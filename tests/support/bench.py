@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 
-from chronarch.core.control.controller import BuildSpec, Instant
+from chronarch.core.control.controlled_machine import BuildSpec, Instant
 from chronarch.core.control.events import StateChanged
 from chronarch.core.control.line_protocol import FIRST_OWN_LINE_NUMBER, CommandSequence
 from chronarch.core.control.streaming_controller import StreamingController
@@ -66,7 +66,7 @@ class Bench:
             for line in data.splitlines():
                 lines -= 1
                 self.take(line)
-        self.told += [happening for _, happening in self.controller.take_events()]
+        self.told += [happening for _, happening in self.controller.machine.take_events()]
 
     def take(self, line: bytes) -> None:
         if line.startswith(b"Q"):

@@ -156,7 +156,7 @@ class RunningTender:
         """Begin to mind a machine."""
         link = self._links[config.machine] = make_driver(config, self._around, standing)
         self._keep(link.run())
-        for build in link.line_log.left_over(link.controller.build):
+        for build in link.line_log.left_over(link.controller.machine.build):
             self._log_ready(config.machine, build)
         return link
 

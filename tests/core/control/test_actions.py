@@ -159,7 +159,7 @@ class WhileBuilding(unittest.TestCase):
         injected = b.controller.act(h.Adjust(z_offset_mm=0.05), b.now())
         self.finish()
         self.assertIn("does not know this", injected.failed)
-        self.assertEqual((b.controller.settings.z_offset_mm, b.of(Adjusted)), (0.0, []))
+        self.assertEqual((b.controller.machine.settings.z_offset_mm, b.of(Adjusted)), (0.0, []))
 
     def test_what_a_stop_dropped_is_asked_no_more(self) -> None:
         b = self.bench
@@ -206,14 +206,14 @@ class WhileBuilding(unittest.TestCase):
         b = self.bench
         b.controller.change_filament("teal ran low", b.now())
         b.run(seconds=3)
-        self.assertEqual((b.controller.change, b.controller.state), ("wanted", MachineState.PAUSED))
+        self.assertEqual((b.controller.machine.change, b.controller.machine.state), ("wanted", MachineState.PAUSED))
         b.own.clear()
         for step in ("unload", "load", "purge"):
             b.controller.act(h.Filament(step), b.now(), "Maud")  # type: ignore[arg-type]
             with self.assertRaises(WrongState):
                 b.controller.resume(b.now())
             b.run(seconds=2)
-            self.assertEqual(b.controller.change, step)
+            self.assertEqual(b.controller.machine.change, step)
         pushed = [float(c.split(b"E")[1].split()[0]) for c in b.own if c.startswith(b"G1 E")]
         self.assertEqual(pushed, [10, -90, 90, 30, -2])
         self.assertIn(b"M109 S205", b.own, "each step first sees to the nozzle's heat")
@@ -280,7 +280,7 @@ class FileAsks(unittest.TestCase):
         b = Bench(MODEL, TEXT.replace("; layer 2\n", "M600\n"))
         b.begin()
         b.run(seconds=5)
-        self.assertEqual((b.controller.change, b.controller.state), ("wanted", MachineState.PAUSED))
+        self.assertEqual((b.controller.machine.change, b.controller.machine.state), ("wanted", MachineState.PAUSED))
 
 
 class AtRest(unittest.TestCase):
@@ -295,17 +295,17 @@ class AtRest(unittest.TestCase):
         self.bench.run()
 
     def test_a_first_contact_learns_what_the_machine_is(self) -> None:
-        contact = self.bench.controller.contact
+        contact = self.bench.controller.machine.contact
         self.assertEqual((contact.firmware, contact.words["MACHINE_TYPE"]), ("Toy 1.2", "Bench"))
         self.assertIs(contact.reports_heat, False)
-        self.assertIs(self.bench.controller.watchdog, True)
+        self.assertIs(self.bench.controller.machine.watchdog, True)
 
     def test_a_machine_without_a_watchdog_is_known(self) -> None:
         b = Bench(RICH)
         b.answers = {b"M85 S1800": ('echo:Unknown command: "M85 S1800"',)}
         b.controller.connected(b.now())
         b.run()
-        self.assertIs(b.controller.watchdog, False)
+        self.assertIs(b.controller.machine.watchdog, False)
 
     def test_a_machine_that_does_not_report_heat_is_asked_between_lines(self) -> None:
         b = self.bench
@@ -336,14 +336,14 @@ class AtRest(unittest.TestCase):
         b = self.bench
         b.controller.act(h.Move(x=10), b.now())
         b.run(seconds=1)
-        self.assertIsNone(b.controller.position_mm, "a position before homing means nothing")
+        self.assertIsNone(b.controller.machine.position_mm, "a position before homing means nothing")
         b.controller.act(h.Home(), b.now())
         b.run(seconds=1)
-        self.assertEqual(b.controller.position_mm, (10, 0, 5))
+        self.assertEqual(b.controller.machine.position_mm, (10, 0, 5))
         with self.assertRaises(h.NotPossible):
             b.controller.act(h.Move(x=-20), b.now())
         b.controller.act(h.MotorsOff(), b.now())
-        self.assertIsNone(b.controller.position_mm)
+        self.assertIsNone(b.controller.machine.position_mm)
 
     def test_heaters_left_on_are_turned_off_and_told(self) -> None:
         b = self.bench

@@ -14,7 +14,7 @@ from pydantic import TypeAdapter
 
 from chronarch.core.control import actions as h
 from chronarch.core.control.checkpoint import BuildCheckpoint
-from chronarch.core.control.controller import BuildSpec, Instant
+from chronarch.core.control.controlled_machine import BuildSpec, Instant
 from chronarch.core.control.events import BuildEnded, BuildPaused, ControlEvent, Noticed
 from chronarch.core.control.line_protocol import CommandSequence
 from chronarch.core.control.streaming_controller import FeedingPhase, StreamingController
@@ -67,7 +67,7 @@ class Shop:
         if arrived:
             self.controller.receive(arrived, self.now())
         self.controller.tick(self.now())
-        self.events += [what for _, what in self.controller.take_events()]
+        self.events += [what for _, what in self.controller.machine.take_events()]
         cut = self.cuts > 0 and self.lot.random() < RARELY
         if self.controller.wants_reconnect or cut:
             self.cuts -= cut
@@ -111,9 +111,13 @@ class Shop:
             ended = [what for what in self.events if isinstance(what, BuildEnded)]
             if ended and self.controller.phase is FeedingPhase.RESTING:
                 return ended[0]
-            if self.controller.state is MachineState.PAUSED and self.controller.reason.endswith("stop the build"):
+            if self.controller.machine.state is MachineState.PAUSED and self.controller.machine.reason.endswith(
+                "stop the build"
+            ):
                 return None
-        raise AssertionError(f"no end: {self.controller.phase}, {self.controller.link.state}, {self.controller.reason}")
+        raise AssertionError(
+            f"no end: {self.controller.phase}, {self.controller.link.state}, {self.controller.machine.reason}"
+        )
 
 
 class LateWire(unittest.TestCase):
@@ -180,7 +184,7 @@ class LateWire(unittest.TestCase):
         shop.machine.dumb = True
         while not any(isinstance(what, BuildPaused) for what in shop.events):
             shop.step()
-        self.assertIn("does not say", shop.controller.reason)
+        self.assertIn("does not say", shop.controller.machine.reason)
         shop.machine.dumb = False
         shop.controller.resume(shop.now())
         while not any(isinstance(what, BuildEnded) for what in shop.events):

@@ -105,17 +105,17 @@ class LastWords(unittest.TestCase):
             b.controller.tick(b.now())
             b.controller.outgoing()  # nobody answers
         b.run(lines=0)
-        self.assertIs(b.controller.state, MachineState.DOWN)
-        self.assertIn("the left motor has given up", b.controller.reason)
-        (ended,) = [h for _, h in b.controller.take_events() if isinstance(h, BuildEnded)] or b.of(BuildEnded)
+        self.assertIs(b.controller.machine.state, MachineState.DOWN)
+        self.assertIn("the left motor has given up", b.controller.machine.reason)
+        (ended,) = [h for _, h in b.controller.machine.take_events() if isinstance(h, BuildEnded)] or b.of(BuildEnded)
         self.assertIn("the left motor has given up", ended.reason)
         b.last = 0
         b.say("start")  # somebody switched it off and on
         b.controller.disconnected(b.now())
         b.controller.connected(b.now())
         b.run(seconds=5)
-        self.assertIs(b.controller.state, MachineState.DOWN)
-        self.assertIn("the left motor has given up", b.controller.reason)
+        self.assertIs(b.controller.machine.state, MachineState.DOWN)
+        self.assertIn("the left motor has given up", b.controller.machine.reason)
 
     def test_a_fault_at_rest_and_then_silence_is_down_too(self) -> None:
         b = Bench()
@@ -126,8 +126,8 @@ class LastWords(unittest.TestCase):
             b.real_s += 0.1
             b.controller.tick(b.now())
             b.controller.outgoing()
-        self.assertIs(b.controller.state, MachineState.DOWN)
-        self.assertIn("Probing failed", b.controller.reason)
+        self.assertIs(b.controller.machine.state, MachineState.DOWN)
+        self.assertIn("Probing failed", b.controller.machine.reason)
 
 
 class AskingForHands(unittest.TestCase):
@@ -145,11 +145,11 @@ class AskingForHands(unittest.TestCase):
             b.say("echo:busy: paused for user")
             b.controller.tick(b.now())
         b.run(lines=0)
-        b.told += [h for _, h in b.controller.take_events()]
+        b.told += [h for _, h in b.controller.machine.take_events()]
         self.assertEqual(
             b.of(BuildPaused), [BuildPaused(7, "the machine waits for somebody: paused at the machine", True)]
         )
-        self.assertIs(b.controller.state, MachineState.PAUSED)
+        self.assertIs(b.controller.machine.state, MachineState.PAUSED)
         b.controller.resume(b.now())
         self.assertEqual(b.controller.outgoing(), b"M108\n")
         b.say("//action:resumed")
@@ -164,8 +164,8 @@ class AskingForHands(unittest.TestCase):
         b.say("//action:paused")
         b.say("//action:out_of_filament T0")
         b.run(seconds=3)
-        self.assertIs(b.controller.state, MachineState.PAUSED)
-        self.assertEqual((b.controller.reason, b.controller.waits), ("filament ran out", ""))
+        self.assertIs(b.controller.machine.state, MachineState.PAUSED)
+        self.assertEqual((b.controller.machine.reason, b.controller.prompts.waits), ("filament ran out", ""))
         b.controller.resume(b.now())
         b.run()
         self.assertEqual(b.ran, COMMANDS)
@@ -176,23 +176,25 @@ class AskingForHands(unittest.TestCase):
         b.say("//action:prompt_choice Yes")
         b.say("//action:prompt_choice No")
         b.say("//action:prompt_show")
-        self.assertEqual((b.controller.question, b.controller.choices), ("Is the plate in?", ("Yes", "No")))
-        self.assertEqual(b.controller.reason, "the machine asks: Is the plate in? (Yes / No)")
+        self.assertEqual(
+            (b.controller.prompts.question, b.controller.prompts.choices), ("Is the plate in?", ("Yes", "No"))
+        )
+        self.assertEqual(b.controller.machine.reason, "the machine asks: Is the plate in? (Yes / No)")
         with self.assertRaises(WrongState):
             b.controller.act(AnswerPrompt(2), b.now())
         self.assertTrue(b.controller.act(AnswerPrompt(1), b.now()).done)
         self.assertIn(b"M876 S1\n", b.controller.outgoing())
         b.say("//action:prompt_end")
-        self.assertEqual(b.controller.choices, ())
+        self.assertEqual(b.controller.prompts.choices, ())
 
     def test_what_somebody_wants_at_the_machine_is_done(self) -> None:
         b = self.bench
         b.say("//action:pause")
         b.run(seconds=3)
-        self.assertIs(b.controller.state, MachineState.PAUSED)
+        self.assertIs(b.controller.machine.state, MachineState.PAUSED)
         b.say("//action:resume")
         b.run(lines=12, seconds=3)
-        self.assertIsNot(b.controller.state, MachineState.PAUSED)
+        self.assertIsNot(b.controller.machine.state, MachineState.PAUSED)
         b.say("//action:cancel")
         b.run()
         (ended,) = b.of(BuildEnded)
@@ -200,9 +202,9 @@ class AskingForHands(unittest.TestCase):
 
     def test_a_slow_wire_and_an_overdue_command_are_notices(self) -> None:
         b = self.bench
-        b.controller._take([Overdue("G28", 300.0)])
+        b.controller.take([Overdue("G28", 300.0)])
         b.run(lines=0)
-        b.told += [h for _, h in b.controller.take_events()]
+        b.told += [h for _, h in b.controller.machine.take_events()]
         self.assertIn(Noticed("the machine has been at G28 for 5 min: look at it", 7), b.told)
 
 

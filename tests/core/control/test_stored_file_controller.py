@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from chronarch.core.control import actions as h
-from chronarch.core.control.controller import BuildSpec, Instant
+from chronarch.core.control.controlled_machine import BuildSpec, Instant
 from chronarch.core.control.events import (
     Adjusted,
     BuildBegan,
@@ -24,12 +24,8 @@ from chronarch.core.control.events import (
     Levelled,
 )
 from chronarch.core.control.line_protocol import CommandSequence
-from chronarch.core.control.stored_file_controller import (
-    PIECE,
-    StoredFileController,
-    StoredFileMessage,
-    StoredFilePhase,
-)
+from chronarch.core.control.stored_file_controller import StoredFileController, StoredFilePhase
+from chronarch.core.control.stored_file_messages import PIECE, StoredFileMessage
 from chronarch.core.gcode.analysis import analyse
 from chronarch.core.machines.states import MachineState, Outcome, WrongState
 from tests.support.bench import MODEL, TEXT
@@ -143,7 +139,7 @@ class Bench:
                     self.controller.heard(topic, body, self.now())
             self.controller.heard("report", self.machine.report(), self.now())
             self.controller.tick(self.now())
-            self.told += [what for _, what in self.controller.take_events()]
+            self.told += [what for _, what in self.controller.machine.take_events()]
 
     def connect(self) -> None:
         self.controller.connected(self.now())
@@ -172,13 +168,13 @@ class Stored(unittest.TestCase):
         self.assertEqual((b.machine.runs, b.machine.received), (1, len(DATA)))
         b.machine.taken = PLAN.layers[0] + 2
         b.run(3)
-        self.assertIs(b.controller.state, MachineState.BUILDING)
+        self.assertIs(b.controller.machine.state, MachineState.BUILDING)
         b.machine.taken, b.machine.state, b.machine.ended = PLAN.commands, "ended", "completed"
         b.run(3)
         (ended,) = b.of(BuildEnded)
         self.assertEqual((ended.outcome, ended.acknowledged), (Outcome.COMPLETED, PLAN.commands))
         b.run(3)
-        self.assertIs(b.controller.state, MachineState.UNCLEARED)
+        self.assertIs(b.controller.machine.state, MachineState.UNCLEARED)
 
     @settings(max_examples=40)
     @given(st.integers(0, 10**6), st.floats(0, 0.4))
@@ -276,7 +272,7 @@ class Stored(unittest.TestCase):
         b.controller.emergency(b.now())
         first = b.controller.outgoing()[0]
         self.assertEqual((first.body or {})["do"], "halt")
-        self.assertIs(b.controller.state, MachineState.DOWN)
+        self.assertIs(b.controller.machine.state, MachineState.DOWN)
 
     def test_a_new_tender_follows_the_run_that_is_under_way(self) -> None:
         b = self.bench
@@ -291,7 +287,9 @@ class Stored(unittest.TestCase):
         b.connect()
         b.machine.taken = 40
         b.run(3)
-        self.assertEqual((b.controller.progress and b.controller.progress.acknowledged, b.machine.runs), (40, 1))
+        self.assertEqual(
+            (b.controller.machine.progress and b.controller.machine.progress.acknowledged, b.machine.runs), (40, 1)
+        )
         b.machine.state, b.machine.ended = "ended", "completed"
         b.run(3)
         self.assertEqual([e.outcome for e in b.of(BuildEnded)], [Outcome.COMPLETED])

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import unittest
 
-from chronarch.core.control.controller import OFFLINE_AFTER_S
+from chronarch.core.control.connection import OFFLINE_AFTER_S
 from chronarch.core.control.events import BuildEnded, BuildPaused, BuildResumed, Noticed
 from chronarch.core.machines.states import MachineState, Outcome, WrongState
 from tests.support.bench import COMMANDS, Bench
@@ -28,9 +28,9 @@ class Builds(unittest.TestCase):
         b.heat = (90.0, 0.0, 39.0, 0.0)
         b.report()
         b.run(seconds=1)
-        self.assertIs(b.controller.state, MachineState.UNCLEARED)
+        self.assertIs(b.controller.machine.state, MachineState.UNCLEARED)
         b.controller.clear(b.now())
-        self.assertIs(b.controller.state, MachineState.IDLE)
+        self.assertIs(b.controller.machine.state, MachineState.IDLE)
 
     def test_pause_parks_and_resume_goes_on_with_the_very_next_line_as_it_was(self) -> None:
         b = self.bench
@@ -75,7 +75,7 @@ class Builds(unittest.TestCase):
         b.say("//action:out_of_filament T0")
         b.run(seconds=3)
         self.assertEqual(b.of(BuildPaused), [BuildPaused(7, "filament ran out", True)])
-        self.assertIs(b.controller.state, MachineState.PAUSED)
+        self.assertIs(b.controller.machine.state, MachineState.PAUSED)
 
     def test_a_fault_the_machine_reports_pauses_by_itself(self) -> None:
         b = self.bench
@@ -108,7 +108,7 @@ class Builds(unittest.TestCase):
         b.report()
         b.run(seconds=2)
         self.assertEqual(b.own, [b"M104 S0", b"M140 S0"])
-        self.assertIs(b.controller.state, MachineState.PAUSED)
+        self.assertIs(b.controller.machine.state, MachineState.PAUSED)
 
     def test_resuming_with_a_dead_heater_pauses_again_before_anything_is_extruded(self) -> None:
         b = self.bench
@@ -128,7 +128,7 @@ class Builds(unittest.TestCase):
         b.run(seconds=5)
         self.assertEqual(len(b.ran), taken)
         self.assertFalse([c for c in b.own if b" E2" in c], "nothing is pushed through a cold nozzle")
-        self.assertIs(b.controller.state, MachineState.PAUSED)
+        self.assertIs(b.controller.machine.state, MachineState.PAUSED)
 
     def test_a_restart_of_the_machine_ends_the_build_as_failed(self) -> None:
         b = self.bench
@@ -139,25 +139,25 @@ class Builds(unittest.TestCase):
         (ended,) = b.of(BuildEnded)
         self.assertEqual(ended.outcome, Outcome.FAILED)
         self.assertIn("restarted itself", ended.reason)
-        self.assertIs(b.controller.state, MachineState.UNCLEARED)
+        self.assertIs(b.controller.machine.state, MachineState.UNCLEARED)
 
     def test_a_halted_machine_is_down_until_put_back_and_its_bed_still_wants_clearing(self) -> None:
         b = self.bench
         b.run(lines=20)
         b.say("!! driver fault")
         b.run(seconds=1)
-        self.assertIs(b.controller.state, MachineState.DOWN)
+        self.assertIs(b.controller.machine.state, MachineState.DOWN)
         (ended,) = b.of(BuildEnded)
         self.assertIn("driver fault", ended.reason)
         b.controller.put_back(b.now())
-        self.assertIs(b.controller.state, MachineState.UNCLEARED)
+        self.assertIs(b.controller.machine.state, MachineState.UNCLEARED)
 
     def test_an_emergency_stop_goes_out_before_everything(self) -> None:
         b = self.bench
         b.run(lines=20)
         b.controller.emergency(b.now())
         self.assertTrue(b.controller.outgoing().startswith(b"M112\n"))
-        self.assertIs(b.controller.state, MachineState.DOWN)
+        self.assertIs(b.controller.machine.state, MachineState.DOWN)
 
     def test_a_short_cut_is_not_offline_and_a_long_one_is(self) -> None:
         b = self.bench
@@ -165,10 +165,10 @@ class Builds(unittest.TestCase):
         b.controller.disconnected(b.now())
         b.real_s += OFFLINE_AFTER_S / 2
         b.controller.tick(b.now())
-        self.assertFalse(b.controller.offline)
+        self.assertFalse(b.controller.machine.offline)
         b.real_s += OFFLINE_AFTER_S
         b.controller.tick(b.now())
-        self.assertIs(b.controller.shown_state, MachineState.OFFLINE)
+        self.assertIs(b.controller.machine.shown_state, MachineState.OFFLINE)
         b.controller.connected(b.now())
         b.run()
         self.assertEqual(b.ran, COMMANDS)
@@ -177,12 +177,12 @@ class Builds(unittest.TestCase):
     def test_progress_counts_acknowledged_lines_by_their_planned_time(self) -> None:
         b = self.bench
         b.run(lines=10)
-        assert b.controller.progress is not None
-        before = b.controller.progress.share
+        assert b.controller.machine.progress is not None
+        before = b.controller.machine.progress.share
         b.run(lines=10)
-        self.assertGreater(b.controller.progress.share, before)
+        self.assertGreater(b.controller.machine.progress.share, before)
         b.run()
-        self.assertAlmostEqual(b.controller.progress.share, 1.0)
+        self.assertAlmostEqual(b.controller.machine.progress.share, 1.0)
 
     def test_what_the_state_does_not_allow_is_refused(self) -> None:
         b = self.bench
@@ -191,7 +191,7 @@ class Builds(unittest.TestCase):
             lambda: b.controller.resume(b.now()),
             lambda: b.controller.clear(b.now()),
             lambda: b.controller.take_out("", b.now()),
-            lambda: b.controller.begin(b.controller.spec, b.now()),  # type: ignore[arg-type]
+            lambda: b.controller.begin(b.controller.machine.spec, b.now()),  # type: ignore[arg-type]
         )
         for deed in refused:
             with self.assertRaises(WrongState):
@@ -206,4 +206,4 @@ class Builds(unittest.TestCase):
             b.say("//action:out_of_filament T0")
         b.run(seconds=1)
         self.assertEqual(b.told, [Noticed("filament ran out")])
-        self.assertIs(b.controller.state, MachineState.IDLE)
+        self.assertIs(b.controller.machine.state, MachineState.IDLE)

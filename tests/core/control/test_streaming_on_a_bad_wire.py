@@ -10,7 +10,7 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from chronarch.core.control.controller import BuildSpec, Instant
+from chronarch.core.control.controlled_machine import BuildSpec, Instant
 from chronarch.core.control.events import BuildBegan, BuildEnded, BuildPaused, BuildResumed, ControlEvent, StateChanged
 from chronarch.core.control.line_protocol import FIRST_OWN_LINE_NUMBER, CommandSequence
 from chronarch.core.control.streaming_controller import FeedingPhase, StreamingController
@@ -67,7 +67,7 @@ def minded(
         else:
             real_s += 0.1
             controller.tick(now())
-        events.extend(controller.take_events())
+        events.extend(controller.machine.take_events())
 
     controller.connected(now())
     while not controller.ready:

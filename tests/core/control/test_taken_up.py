@@ -13,7 +13,7 @@ from pydantic import TypeAdapter
 
 from chronarch.core.control import actions as h
 from chronarch.core.control.checkpoint import BuildCheckpoint
-from chronarch.core.control.controller import BuildSpec, Instant
+from chronarch.core.control.controlled_machine import BuildSpec, Instant
 from chronarch.core.control.events import BuildEnded, ControlEvent
 from chronarch.core.control.line_protocol import FIRST_OWN_LINE_NUMBER, CommandSequence
 from chronarch.core.control.streaming_controller import FeedingPhase, StreamingController
@@ -62,7 +62,7 @@ class Shop:
         else:
             self.real_s += 0.1
             self.controller.tick(self.now())
-        self.events += [what for _, what in self.controller.take_events()]
+        self.events += [what for _, what in self.controller.machine.take_events()]
 
     def kill(self) -> None:
         """The tender dies; what it had not kept is gone, and so is what the machine just answered."""
@@ -96,7 +96,9 @@ class Shop:
             ended = [what for what in self.events if isinstance(what, BuildEnded)]
             if ended and self.controller.phase is FeedingPhase.RESTING:
                 return ended[0]
-        raise AssertionError(f"no end: {self.controller.phase}, {self.controller.link.state}, {self.controller.reason}")
+        raise AssertionError(
+            f"no end: {self.controller.phase}, {self.controller.link.state}, {self.controller.machine.reason}"
+        )
 
 
 class TakenUp(unittest.TestCase):
@@ -140,15 +142,15 @@ class TakenUp(unittest.TestCase):
     def test_a_line_that_cannot_be_this_builds_pauses_it_and_asks(self) -> None:
         for last in (5, 99_999):
             shop = self.adopted(last, BuildCheckpoint(7, "feeding", "building", "x", at=12))
-            self.assertIs(shop.controller.state, MachineState.PAUSED)
-            self.assertIn(f"wants line {last + 1}, which is not this build's", shop.controller.reason)
+            self.assertIs(shop.controller.machine.state, MachineState.PAUSED)
+            self.assertIn(f"wants line {last + 1}, which is not this build's", shop.controller.machine.reason)
             self.assertEqual(shop.machine.file, [])
 
     def test_with_nothing_kept_the_machines_own_count_is_gone_by_if_it_is_the_files(self) -> None:
         shop = self.adopted(20, BuildCheckpoint(7, "feeding", "building", "x", at=-1))
         self.assertEqual(shop.machine.file, COMMANDS[20:])
         shop = self.adopted(FIRST_OWN_LINE_NUMBER + 3, BuildCheckpoint(7, "feeding", "building", "x", at=-1))
-        self.assertIs(shop.controller.state, MachineState.PAUSED)
+        self.assertIs(shop.controller.machine.state, MachineState.PAUSED)
 
 
 if __name__ == "__main__":

@@ -100,7 +100,7 @@ class OverTls(unittest.IsolatedAsyncioTestCase):
         address = self.broker.address("Pallet")
         for link in (f"{address.replace(self.broker.password, 'guessed')}?ca={self.ca}", address):
             minded = self.controller(link)
-            await self.until(lambda: minded.controller._lost_at_s is not None)  # noqa: B023
+            await self.until(lambda: minded.controller.connection.is_lost)  # noqa: B023
             await asyncio.sleep(0.5)
             self.assertFalse(minded.connected)
             self.assertFalse(minded.controller.ready)

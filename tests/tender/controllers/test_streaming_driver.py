@@ -61,7 +61,7 @@ class Links(unittest.IsolatedAsyncioTestCase):
         self.link = self.make_link(self.config())
         self.task = asyncio.create_task(self.link.run())
         self.addAsyncCleanup(self.end)
-        await self.until(lambda: self.link.controller.ready and self.link.controller.heat.nozzle_c is not None)
+        await self.until(lambda: self.link.controller.ready and self.link.controller.machine.heat.nozzle_c is not None)
 
     async def end(self) -> None:
         self.task.cancel()
@@ -106,7 +106,7 @@ class Links(unittest.IsolatedAsyncioTestCase):
             self.link.assign(self.config(7))
         await self.until(self.ended)
         self.link.assign(self.config(7))
-        await self.until(lambda: self.link.controller.state is MachineState.UNCLEARED)
+        await self.until(lambda: self.link.controller.machine.state is MachineState.UNCLEARED)
         self.assertEqual([h.outcome for h in self.ended()], [Outcome.COMPLETED])
         self.assertEqual(self.machine.record.sha256, executed_sha256(TEXT))
 
@@ -130,9 +130,9 @@ class Links(unittest.IsolatedAsyncioTestCase):
 
     async def test_a_pause_is_answered_once_the_machine_has_it(self) -> None:
         self.link.assign(self.config(7))
-        await self.until(lambda: self.link.controller.state is MachineState.BUILDING)
+        await self.until(lambda: self.link.controller.machine.state is MachineState.BUILDING)
         self.assertEqual(await self.ask(c.Pause(build=7)), "")
-        self.assertIs(self.link.controller.state, MachineState.PAUSED)
+        self.assertIs(self.link.controller.machine.state, MachineState.PAUSED)
         self.assertIn("paused already", await self.ask(c.Pause(build=7)))
         self.assertEqual(await self.ask(c.Resume(build=7)), "")
         self.assertEqual(await self.ask(c.Stop(build=7)), "")
@@ -142,12 +142,12 @@ class Links(unittest.IsolatedAsyncioTestCase):
     async def test_a_fresh_tender_clears_what_the_service_has_cleared(self) -> None:
         other = self.make_link(self.config(state=MachineState.UNCLEARED))
         other.assign(self.config(state=MachineState.UNCLEARED))
-        self.assertIs(other.controller.state, MachineState.IDLE)
+        self.assertIs(other.controller.machine.state, MachineState.IDLE)
 
     async def test_a_fresh_tender_knows_a_part_that_lies_on_the_bed(self) -> None:
         lying = self.make_link(self.config(8, MachineState.OFFLINE, begun=True, ended=True))
-        self.assertEqual((lying.controller.state, lying.controller.build), (MachineState.UNCLEARED, 8))
-        self.assertTrue(lying.controller.offline)
+        self.assertEqual((lying.controller.machine.state, lying.controller.machine.build), (MachineState.UNCLEARED, 8))
+        self.assertTrue(lying.controller.machine.offline)
 
     async def test_a_tender_that_dies_is_followed_by_one_that_goes_on_from_its_disk_without_the_service(self) -> None:
         self.link.assign(self.config(7))

@@ -65,7 +65,7 @@ class Wires(unittest.IsolatedAsyncioTestCase):
             await asyncio.gather(task, return_exceptions=True)
 
         self.addAsyncCleanup(end)
-        await self.until(lambda: machine.controller.ready and machine.controller.heat.nozzle_c is not None)
+        await self.until(lambda: machine.controller.ready and machine.controller.machine.heat.nozzle_c is not None)
         return machine
 
     def tell(self, name: str, at: datetime, body: ControlEvent) -> None:

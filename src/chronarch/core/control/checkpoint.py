@@ -9,8 +9,19 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from chronarch.core.control.adjustments import BuildAdjustments
-from chronarch.core.control.controller import PauseRequest
+from chronarch.core.control.controlled_machine import BuildSpec, ControlledMachine
+from chronarch.core.control.progress import Progress
 from chronarch.core.gcode.modal import ModalState
+from chronarch.core.machines.states import MachineState
+
+
+@dataclass
+class PauseRequest:
+    """A pause that is wanted: why, whether nobody asked for it, and what becomes of the heaters."""
+
+    reason: str
+    by_itself: bool = False
+    heaters_off: bool = False
 
 
 @dataclass
@@ -46,3 +57,11 @@ class BuildCheckpoint:
     laid_from_s: float | None = None
     unsure: bool = False
     waits: str = ""
+
+
+def take_up(machine: ControlledMachine, spec: BuildSpec, kept: BuildCheckpoint) -> None:
+    """Bring a machine to where an earlier tender had brought its build."""
+    progress = Progress(spec.plan, spec.pace, max(0, kept.at), kept.laying_s, kept.warming_s, kept.laid_from_s)
+    machine.spec, machine.progress = spec, progress
+    machine.settings, machine.change = kept.settings, kept.change
+    machine.state, machine.reason = MachineState(kept.state), kept.reason

@@ -19,11 +19,11 @@ Done = Callable[[], bool]
 async def carry_out(driver: MachineDriver, command: Command) -> Reply:
     """Carry out a command. Returns once it took effect at the machine, or says why it did not."""
     body, controller = command.body, driver.controller
-    if isinstance(body, c.OfBuild) and body.build is not None and controller.build != body.build:
+    if isinstance(body, c.OfBuild) and body.build is not None and controller.machine.build != body.build:
         fetching = driver.is_fetching(body.build)
         text = "this build is still being fetched" if fetching else "the machine does not have this build"
         return Reply(id=command.id, problem=text)
-    if controller.offline and not isinstance(body, WITHOUT_CONNECTION):
+    if controller.machine.offline and not isinstance(body, WITHOUT_CONNECTION):
         return Reply(id=command.id, problem="there is no link to the machine")
     try:
         reply = await HANDLERS[type(body)](driver, body, command.by)
@@ -44,13 +44,13 @@ async def _taken(driver: MachineDriver, done: Done = lambda: True) -> Reply:
 
 async def _pause(driver: MachineDriver, body: c.Pause, by: str) -> Reply:
     driver.controller.pause(body.reason, driver.now())
-    return await _taken(driver, lambda: driver.controller.state is MachineState.PAUSED)
+    return await _taken(driver, lambda: driver.controller.machine.state is MachineState.PAUSED)
 
 
 async def _resume(driver: MachineDriver, body: c.Resume, by: str) -> Reply:
     await driver.until(lambda: driver.controller.can_resume)
     driver.controller.resume(driver.now())
-    return await _taken(driver, lambda: driver.controller.state is not MachineState.PAUSED)
+    return await _taken(driver, lambda: driver.controller.machine.state is not MachineState.PAUSED)
 
 
 async def _stop(driver: MachineDriver, body: c.Stop, by: str) -> Reply:
@@ -70,7 +70,7 @@ async def _no_pause_before(driver: MachineDriver, body: c.NoPauseBefore, by: str
 
 async def _change_filament(driver: MachineDriver, body: c.ChangeFilament, by: str) -> Reply:
     driver.controller.change_filament(body.reason, driver.now())
-    return await _taken(driver, lambda: driver.controller.state is MachineState.PAUSED)
+    return await _taken(driver, lambda: driver.controller.machine.state is MachineState.PAUSED)
 
 
 async def _skip(driver: MachineDriver, body: c.Skip, by: str) -> Reply:

@@ -17,14 +17,18 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from chronarch.core.clock import Clock
+from chronarch.core.control.action_wording import adjustment
 from chronarch.core.control.checkpoint import BuildCheckpoint
-from chronarch.core.control.controller import BuildSpec, Instant, MachineController
+from chronarch.core.control.controlled_machine import BuildSpec, Instant
+from chronarch.core.control.controller import MachineController
 from chronarch.core.control.events import ControlEvent, Noticed
 from chronarch.core.machines.address import parse_address
 from chronarch.core.machines.states import WORKING, BuildState, MachineState, WrongState
 from chronarch.tender.checkpoints import CheckpointStore, MachineCheckpoint
 from chronarch.tender.controllers.line_log import LineLog
 from chronarch.tender.file_store import FileStore
+from chronarch.tender.tasks import together
+from chronarch.tender.transports.device_lock import DeviceInUse, hold
 from chronarch.wire.common import fill
 from chronarch.wire.control.upstream import MachineConfig, OpenBuild, Sample
 from chronarch.wire.gcode import WirePlan
@@ -94,9 +98,9 @@ class MachineDriver(ABC):
         self._settled = asyncio.Event()
         """Set once it is known what lies on the machine; nothing is sent to it before."""
         self._work: set[asyncio.Task[None]] = set()
-        controller.state = standing.state if standing else _under(config)
-        controller.offline = config.state is MachineState.OFFLINE
-        controller.reason = standing.reason if standing else config.reason
+        controller.machine.state = standing.state if standing else _under(config)
+        controller.machine.offline = config.state is MachineState.OFFLINE
+        controller.machine.reason = standing.reason if standing else config.reason
         self._find(config, standing)
 
     def now(self) -> Instant:
@@ -112,42 +116,74 @@ class MachineDriver(ABC):
 
     # For each kind of driver ---------------------------------------------------------------------------------------
 
-    @abstractmethod
-    async def run(self) -> None:
-        """Keep the connection and the clock going."""
+    trouble: tuple[type[Exception], ...] = (OSError, TimeoutError)
+    """What ends a connection without anything being wrong with the tender."""
 
     @abstractmethod
-    def adopt(self, spec: BuildSpec, kept: BuildCheckpoint) -> None:
-        """Continue a build that an earlier tender had under way."""
+    async def _talk(self) -> None:
+        """One connection, from its opening to its end. Raises what `trouble` names."""
 
     @abstractmethod
     def send(self) -> None:
         """Write what the controller wants to send."""
 
-    @abstractmethod
-    def kept(self) -> BuildCheckpoint | None:
-        """The checkpoint of the build under way."""
-
-    @abstractmethod
-    def must_keep(self) -> bool:
-        """Whether the checkpoint has changed in more than the place in the file."""
-
     def hands(self) -> wh.MachineControls:
-        controller = self.controller
+        """What can be done at the machine by hand, and which changes are on their way."""
+        controller, machine = self.controller, self.controller.machine
         return wh.MachineControls(
-            moment=controller.activity.name.lower(), settings=controller.settings, position_mm=controller.position_mm,
-            suspect=controller.suspect, watchdog=controller.watchdog, contact=controller.contact,
+            moment=controller.activity.name.lower(), settings=machine.settings, position_mm=machine.position_mm,
+            suspect=controller.suspect, watchdog=machine.watchdog, contact=machine.contact, change=machine.change,
+            asked=[adjustment(action) for action in controller.asked],
+            pauses_before=sorted(controller.pauses_before),
         )  # fmt: skip
+
+    # The connection ------------------------------------------------------------------------------------------------
+
+    async def run(self) -> None:
+        """Keep the connection and the clock going."""
+        await together(self._connect_forever(), self._tick_forever(), self._write_forever())
+
+    async def _connect_forever(self) -> None:
+        await self._settled.wait()
+        tries = 0
+        while True:
+            try:
+                with hold(self.address, f"{self.config.machine} of {self.context.tender}"):
+                    await self._talk()
+            except DeviceInUse as error:
+                if self._told_of_holder != str(error):
+                    self._told_of_holder = str(error)
+                    self._notice(str(error))
+            except self.trouble as error:
+                log.debug("%s: %s", self.config.machine, error)
+            except Exception:
+                log.exception("the link of %s stumbled and connects anew", self.config.machine)
+            tries = 0 if self.connected else tries
+            self.connected = False
+            self.controller.disconnected(self.now())
+            self.flush()
+            await asyncio.sleep(RETRY_S[min(tries, len(RETRY_S) - 1)])
+            tries += 1
+
+    async def _tick_forever(self) -> None:
+        while True:
+            await asyncio.sleep(TICK_S)
+            self.controller.tick(self.now())
+            self.flush()
+
+    def _notice(self, text: str) -> None:
+        at = self.context.clock.now()
+        self.context.tell(self.config.machine, at, Noticed(text, self.controller.machine.build))
 
     # What is kept --------------------------------------------------------------------------------------------
 
     def flush(self) -> None:
         """Tell what has happened and write what must be kept to the disk; only then send what is to be sent."""
-        events = self.controller.take_events()
+        events = self.controller.machine.take_events()
         for at, what in events:
             self._note(at, what)
             self.context.tell(self.config.machine, at, what)
-        if self.must_keep():
+        if self.controller.changed():
             self._keep()
         self.send()
         if events:
@@ -167,15 +203,9 @@ class MachineDriver(ABC):
             self.context.log_ready(self.config.machine, build)
 
     def _standing(self) -> MachineCheckpoint:
-        controller = self.controller
+        machine, kept = self.controller.machine, self.controller.kept()
         return MachineCheckpoint(
-            controller.state,
-            controller.reason,
-            controller.build,
-            self._started_at,
-            self._ended_at,
-            self.speed,
-            self.kept(),
+            machine.state, machine.reason, machine.build, self._started_at, self._ended_at, self.speed, kept
         )
 
     def _keep(self) -> None:
@@ -186,14 +216,17 @@ class MachineDriver(ABC):
             if not self._disk_full:
                 self._disk_full = True
                 text = f"the tender cannot write to its disk ({error.strerror}); started anew now, it would have to ask"
-                self.context.tell(self.config.machine, self.context.clock.now(), Noticed(text, self.controller.build))
+                self._notice(text)
 
     async def _write_forever(self) -> None:
         """Now and then, beside the feeding, write the log and the place in the file."""
         while True:
             await asyncio.sleep(1.0)
             await asyncio.to_thread(self.line_log.write)
-            if self.kept() is not None and self.context.clock.monotonic_s() - self._kept_at_s >= KEEP_EVERY_S:
+            if (
+                self.controller.kept() is not None
+                and self.context.clock.monotonic_s() - self._kept_at_s >= KEEP_EVERY_S
+            ):
                 self._kept_at_s = self.context.clock.monotonic_s()
                 self._keep()
 
@@ -219,7 +252,9 @@ class MachineDriver(ABC):
             self._known_builds.add(order.build)
             self._started_at = self._started_at or order.started_at
             if kept is None or kept.build != order.build:
-                state = self.controller.state if self.controller.state in WORKING else MachineState.WARMING
+                state = (
+                    self.controller.machine.state if self.controller.machine.state in WORKING else MachineState.WARMING
+                )
                 kept = BuildCheckpoint(order.build, "feeding", state, order.sha256, at=-1)
             self._spawn(asyncio.create_task(self._take_up(order, kept)))
         else:
@@ -228,7 +263,7 @@ class MachineDriver(ABC):
     async def _take_up(self, order: OpenBuild, kept: BuildCheckpoint) -> None:
         spec = await self._spec(order)
         self.line_log.begin(order.build)
-        self.adopt(spec, kept)
+        self.controller.adopt(spec, kept, self.now())
         self._settled.set()
 
     async def _spec(self, order: OpenBuild) -> BuildSpec:
@@ -252,13 +287,13 @@ class MachineDriver(ABC):
         if config.model != self.config.model:
             self.controller.take_model(config.model)
         self.config = config
-        self._keep_charge()
+        self._keep_config()
         if order is None:
-            if self.controller.state is MachineState.UNCLEARED:
+            if self.controller.machine.state is MachineState.UNCLEARED:
                 self.controller.clear(self.now())
                 self.flush()
             return
-        if order.build == self.controller.build or order.build in self._known_builds:
+        if order.build == self.controller.machine.build or order.build in self._known_builds:
             return
         self._known_builds.add(order.build)
         self._order = order
@@ -267,11 +302,11 @@ class MachineDriver(ABC):
         else:
             self._spawn(asyncio.create_task(self._start(order)))
 
-    def _keep_charge(self) -> None:
+    def _keep_config(self) -> None:
         try:
             self.context.keeping.config(self.config)
         except OSError as error:
-            log.warning("the charge of %s cannot be kept: %s", self.config.machine, error)
+            log.warning("the set-up of %s cannot be kept: %s", self.config.machine, error)
 
     async def _start(self, order: OpenBuild) -> None:
         """Fetch the file and begin; tries until the machine is free for it."""
@@ -293,7 +328,7 @@ class MachineDriver(ABC):
         assert self._order is not None
         self._order = self._order.model_copy(update={"sha256": sha256, "plan": plan})
         self.config = self.config.model_copy(update={"order": self._order})
-        self._keep_charge()
+        self._keep_config()
 
     def is_fetching(self, build: int) -> bool:
         """Whether a build is this machine's and has not begun."""
@@ -313,11 +348,11 @@ class MachineDriver(ABC):
 
     def sample(self) -> Sample:
         """How the machine is right now."""
-        controller, heat = self.controller, self.controller.heat
+        controller, heat = self.controller, self.controller.machine.heat
         known = heat.nozzle_c is not None or heat.bed_c is not None
         return Sample(
             machine=self.config.machine,
-            state=controller.shown_state,
+            state=controller.machine.shown_state,
             connected=self.connected,
             reading=Reading(
                 at=self.context.clock.now(),
@@ -337,13 +372,13 @@ class MachineDriver(ABC):
         return 0
 
     def _brief(self) -> BuildBrief | None:
-        progress, order, now = self.controller.progress, self._order, self.context.clock.now()
-        if progress is None or order is None or self.controller.build != order.build:
+        progress, order, now = self.controller.machine.progress, self._order, self.context.clock.now()
+        if progress is None or order is None or self.controller.machine.build != order.build:
             return None
         running = self._ended_at is None
         began = self._started_at
         return fill(
-            BuildBrief, order, progress, id=order.build, started_at=began, reason=self.controller.reason,
+            BuildBrief, order, progress, id=order.build, started_at=began, reason=self.controller.machine.reason,
             state=BuildState.BUILDING if running else BuildState.ENDED, progress=progress.share,
             layer=progress.plan.layer_at(progress.acknowledged), layers=len(progress.plan.layers),
             commands=progress.plan.commands,

@@ -14,15 +14,11 @@ import aiomqtt
 from paho.mqtt.packettypes import PacketTypes
 from paho.mqtt.properties import Properties
 
-from chronarch.core.control.action_wording import adjustment
-from chronarch.core.control.checkpoint import BuildCheckpoint
-from chronarch.core.control.controller import BuildSpec
-from chronarch.core.control.events import Noticed
-from chronarch.core.control.stored_file_controller import StoredFileController, StoredFileMessage
+from chronarch.core.control.stored_file_controller import StoredFileController
+from chronarch.core.control.stored_file_messages import StoredFileMessage
 from chronarch.tender.checkpoints import MachineCheckpoint
-from chronarch.tender.controllers.driver import RETRY_S, TICK_S, DriverContext, MachineDriver
-from chronarch.tender.tasks import end, together
-from chronarch.tender.transports.device_lock import DeviceInUse, hold
+from chronarch.tender.controllers.driver import DriverContext, MachineDriver
+from chronarch.tender.tasks import end
 from chronarch.wire.control.upstream import MachineConfig
 from chronarch.wire.machines import machine as wh
 
@@ -35,6 +31,7 @@ class StoredFileDriver(MachineDriver):
     """Drives one machine behind a broker."""
 
     controller: StoredFileController
+    trouble = (aiomqtt.MqttError, OSError, TimeoutError)
 
     def __init__(
         self, config: MachineConfig, context: DriverContext, standing: MachineCheckpoint | None = None
@@ -43,9 +40,6 @@ class StoredFileDriver(MachineDriver):
         self._client: aiomqtt.Client | None = None
         self._to_send: asyncio.Queue[StoredFileMessage] = asyncio.Queue()
         super().__init__(config, context, self.controller, standing)
-
-    async def run(self) -> None:
-        await together(self._connect_forever(), self._tick_forever(), self._write_forever())
 
     def _client_of(self) -> aiomqtt.Client:
         a = self.address
@@ -56,50 +50,27 @@ class StoredFileDriver(MachineDriver):
             identifier=f"{self.context.tender}-{self.config.machine}-{secrets.token_hex(3)}"[:60],
         )  # fmt: skip
 
-    async def _connect_forever(self) -> None:
-        await self._settled.wait()
-        tries = 0
-        while True:
+    async def _talk(self) -> None:
+        async with self._client_of() as client:
+            self.controller.connected(self.now())
+            while not self._to_send.empty():
+                self._to_send.get_nowait()
+            for topic in HEARD:
+                await client.subscribe(f"{ROOT}/{self.address.name}/{topic}", qos=1)
+            self.connected = True
+            sending = asyncio.create_task(self._send_forever(client))
             try:
-                with hold(self.address, f"{self.config.machine} of {self.context.tender}"):
-                    async with self._client_of() as client:
-                        tries = 0
-                        await self._talk(client)
-            except DeviceInUse as error:
-                if self._told_of_holder != str(error):
-                    self._told_of_holder = str(error)
-                    self.context.tell(
-                        self.config.machine, self.context.clock.now(), Noticed(str(error), self.controller.build)
-                    )
-            except (aiomqtt.MqttError, OSError, TimeoutError) as error:
-                log.info("%s: %s", self.config.machine, error)
-            self.connected = False
-            self.controller.disconnected(self.now())
-            self.flush()
-            await asyncio.sleep(RETRY_S[min(tries, len(RETRY_S) - 1)])
-            tries += 1
-
-    async def _talk(self, client: aiomqtt.Client) -> None:
-        """One connection to the broker."""
-        self.controller.connected(self.now())
-        while not self._to_send.empty():
-            self._to_send.get_nowait()
-        for topic in HEARD:
-            await client.subscribe(f"{ROOT}/{self.address.name}/{topic}", qos=1)
-        self.connected = True
-        sending = asyncio.create_task(self._send_forever(client))
-        try:
-            async for message in client.messages:
-                topic = str(message.topic).rsplit("/", 1)[1]
-                body = _body(message.payload)
-                if body is not None:
-                    self._log(False, topic, message.payload)
-                    self.controller.heard(topic, body, self.now())
-                    self.flush()
-                if sending.done():
-                    sending.result()
-        finally:
-            await end([sending])
+                async for message in client.messages:
+                    topic = str(message.topic).rsplit("/", 1)[1]
+                    body = _body(message.payload)
+                    if body is not None:
+                        self._log(False, topic, message.payload)
+                        self.controller.heard(topic, body, self.now())
+                        self.flush()
+                    if sending.done():
+                        sending.result()
+            finally:
+                await end([sending])
 
     async def _send_forever(self, client: aiomqtt.Client) -> None:
         while True:
@@ -118,12 +89,6 @@ class StoredFileDriver(MachineDriver):
         text = payload if isinstance(payload, bytes) else str(payload).encode()
         self.line_log.add(self.context.clock.now(), [(sent, topic.encode() + b" " + text[:2000], False)])
 
-    async def _tick_forever(self) -> None:
-        while True:
-            await asyncio.sleep(TICK_S)
-            self.controller.tick(self.now())
-            self.flush()
-
     def send(self) -> None:
         for message in self.controller.outgoing():
             if message.body is not None and message.body.get("do") == "halt":
@@ -140,25 +105,8 @@ class StoredFileDriver(MachineDriver):
         for each in [message, *waiting]:
             self._to_send.put_nowait(each)
 
-    def kept(self) -> BuildCheckpoint | None:
-        return self.controller.kept()
-
-    def must_keep(self) -> bool:
-        return self.controller.changed()
-
-    def adopt(self, spec: BuildSpec, kept: BuildCheckpoint) -> None:
-        self.controller.adopt(spec, kept, self.now())
-
     def hands(self) -> wh.MachineControls:
-        stored = self.controller
-        more = {
-            "asked": [adjustment(action) for action in stored.asked],
-            "change": stored.change,
-            "pauses_before": sorted(stored.pauses_before),
-            "runs_file": True,
-            "sent_share": stored.sent_share,
-        }
-        return super().hands().model_copy(update=more)
+        return super().hands().model_copy(update={"runs_file": True, "sent_share": self.controller.sent_share})
 
 
 def _body(payload: Any) -> dict[str, Any] | None:

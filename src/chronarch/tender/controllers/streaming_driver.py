@@ -7,16 +7,10 @@ import dataclasses
 import logging
 import secrets
 
-from chronarch.core.control.action_wording import adjustment
-from chronarch.core.control.checkpoint import BuildCheckpoint
-from chronarch.core.control.controller import BuildSpec
-from chronarch.core.control.events import Noticed
 from chronarch.core.control.framing import FENCES
 from chronarch.core.control.streaming_controller import StreamingController
 from chronarch.tender.checkpoints import MachineCheckpoint
-from chronarch.tender.controllers.driver import RETRY_S, TICK_S, DriverContext, MachineDriver
-from chronarch.tender.tasks import together
-from chronarch.tender.transports.device_lock import DeviceInUse, hold
+from chronarch.tender.controllers.driver import DriverContext, MachineDriver
 from chronarch.tender.transports.opening import WAYS
 from chronarch.tender.transports.serial_port import find_speed
 from chronarch.tender.transports.transport import Transport
@@ -45,32 +39,6 @@ class StreamingDriver(MachineDriver):
         self._gone = asyncio.Event()
         super().__init__(config, context, self.controller, standing)
 
-    async def run(self) -> None:
-        await together(self._connect_forever(), self._tick_forever(), self._write_forever())
-
-    async def _connect_forever(self) -> None:
-        await self._settled.wait()
-        tries = 0
-        while True:
-            try:
-                with hold(self.address, f"{self.config.machine} of {self.context.tender}"):
-                    await self._talk()
-                    tries = 0
-            except DeviceInUse as error:
-                if self._told_of_holder != str(error):
-                    self._told_of_holder = str(error)
-                    self.context.tell(
-                        self.config.machine, self.context.clock.now(), Noticed(str(error), self.controller.build)
-                    )
-            except (OSError, TimeoutError) as error:
-                log.debug("%s: %s", self.config.machine, error)
-            except Exception:
-                log.exception("the link of %s stumbled and connects anew", self.config.machine)
-            self.controller.disconnected(self.now())
-            self.flush()
-            await asyncio.sleep(RETRY_S[min(tries, len(RETRY_S) - 1)])
-            tries += 1
-
     async def _talk(self) -> None:
         """One connection, from its opening to its end."""
         address, way = self.address, WAYS[self.address.kind]
@@ -88,7 +56,6 @@ class StreamingDriver(MachineDriver):
             self.flush()
             await self._gone.wait()
         finally:
-            self.connected = False
             line, self._line = self._line, None
             line.close()
 
@@ -104,17 +71,11 @@ class StreamingDriver(MachineDriver):
             log.exception("the link of %s stumbled and connects anew", self.config.machine)
             self._gone.set()
 
-    async def _tick_forever(self) -> None:
-        while True:
-            await asyncio.sleep(TICK_S)
-            self.controller.tick(self.now())
-            self.flush()
-            if self.controller.wants_reconnect:
-                self.controller.wants_reconnect = False
-                self._gone.set()
-
     def send(self) -> None:
         link = self.controller.link
+        if self.controller.wants_reconnect:
+            self.controller.wants_reconnect = False
+            self._gone.set()
         if self._line is not None:
             data = link.outgoing()
             if data:
@@ -123,28 +84,16 @@ class StreamingDriver(MachineDriver):
         if spoken:
             self.line_log.add(self._moment.shop, spoken)
 
-    def kept(self) -> BuildCheckpoint | None:
-        return self.controller.kept()
-
-    def must_keep(self) -> bool:
-        return self.controller.changed()
-
-    def adopt(self, spec: BuildSpec, kept: BuildCheckpoint) -> None:
-        self.controller.adopt(spec, kept, self.now())
-
     @property
     def resends(self) -> int:
         return self.controller.link.resends
 
     def hands(self) -> wh.MachineControls:
-        controller = self.controller
+        prompts = self.controller.prompts
         more = {
-            "asked": [adjustment(action) for action in controller.asked],
-            "change": controller.change,
-            "pauses_before": sorted(controller.pauses_before),
-            "nozzle_rests": controller.nozzle_rests,
-            "waits": controller.waits,
-            "question": controller.question,
-            "choices": list(controller.choices),
+            "nozzle_rests": self.controller.feeder.nozzle_rests,
+            "waits": prompts.waits,
+            "question": prompts.question,
+            "choices": list(prompts.choices),
         }
         return super().hands().model_copy(update=more)

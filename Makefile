@@ -33,7 +33,7 @@ types: ## Make the console's API types anew from the service's OpenAPI document.
 	tools/make-types
 
 states: ## Draw docs/states.md from the tables.
-	$(BIN)/python -m chronarch.core.machines.states > docs/states.md
+	$(BIN)/python -m chronarch.core.control.states_page > docs/states.md
 
 faults: ## Try the whole faults table, a quarter of an hour, and write docs/reliability.md.
 	@tools/setup develop

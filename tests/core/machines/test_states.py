@@ -1,11 +1,9 @@
-"""States of machines and builds, and the diagrams drawn from their tables."""
+"""States of machines and builds."""
 
 from __future__ import annotations
 
 import unittest
-from pathlib import Path
 
-from chronarch.core.machines import states
 from chronarch.core.machines.states import (
     BUILD,
     MACHINE,
@@ -37,10 +35,6 @@ class States(unittest.TestCase):
     def test_a_wrong_event_says_what_is_possible(self) -> None:
         with self.assertRaisesRegex(WrongState, "possible: .*start.*take_out"):
             after(MACHINE, MachineState.IDLE, MachineEvent.RESUME)
-
-    def test_the_diagrams_in_the_docs_are_drawn_from_the_tables(self) -> None:
-        page = Path(__file__).parents[3] / "docs" / "states.md"
-        self.assertEqual(page.read_text(), states.document())
 
 
 if __name__ == "__main__":

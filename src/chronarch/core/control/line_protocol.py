@@ -24,27 +24,19 @@ A plain `ok` does not say which line it is for. So a program is left, at its end
 after a question was answered with the line after the last one sent: that number can be said only by a machine that
 has taken all of them. It is kept as the `proof`.
 
-The table, state x event -> state ("-" is: stay):
-
-    state       sends             ok          the line it wants              silence
-    away        nothing           -           -                              -
-    resting     nothing           -           -                              -
-    counting    question, M110,   -           recovering if it is the first  counting
-                question
-    feeding     lines from n      feeding     recovering, or asking          asking
-    recovering  nothing           feeding     asking                         feeding
-    confirming  question          -           recovering if all are taken    asking
-    asking      fence, question   -           recovering, or resting         asking
-
-Losing the connection leads to away from everywhere; a new one to resting without a program, to counting where its
-count was never set, else to asking. `held` is not a state but a wish: with it set, no new line follows; nor beyond the
-line that `until` names.
+What each state sends, and what follows it, is the table `RULES`, which docs/states.md shows. Losing the connection
+leads to `away` from everywhere; a new one to `resting` without a program, to `counting` where its count was never set,
+else to `asking`. `held` is not a state but a wish: with it set, no new line follows; nor beyond the line that `until`
+names.
 """
 
 from __future__ import annotations
 
-from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
 
+from chronarch.core.control.fault_text import FaultText
 from chronarch.core.control.framing import (
     FENCES,
     FIRST_OWN_LINE_NUMBER,
@@ -86,7 +78,9 @@ from chronarch.core.control.responses import (
     is_garbled,
     read_answer,
 )
-from chronarch.core.control.round_trip import GRAIN_S, RoundTrip
+from chronarch.core.control.round_trip import GRAIN_S
+from chronarch.core.control.send_window import SendWindow
+from chronarch.core.control.wire_quality import WireQuality
 
 __all__ = [
     "FIRST_OWN_LINE_NUMBER",
@@ -120,16 +114,6 @@ MOST_SILENCES, RECONNECT_EVERY = 12, 3
 """Waits in which nothing at all was heard: after so many the link gives up, and the connection is made anew each so
 many."""
 PAUSE_S, LONGEST_PAUSE_S = 0.05, 5.0
-FAULT_SETTLES_S, MOST_FAULT_LINES = 0.3, 8
-"""A fault is told once so long has passed, with all that was said by then. A wish for a line makes it a complaint."""
-
-TRUSTED, TOO_BAD, TOO_GARBLED = 50, 8, 16
-"""A wire that damages so many of so many lines, or so many of the answers to them, is not to be trusted: an eight-bit
-checksum lets about one in a hundred of the lines pass that were damaged in more than one place."""
-
-SLOW_S, SLOW_SAMPLES = 0.8, 5
-"""A wire whose questions take so long to be answered, in the mean of so many, is slow."""
-
 SUSPECT_AFTER = 2
 """After this many silent waits the machine is suspected of not listening."""
 SAMPLE_EVERY = 16
@@ -164,22 +148,15 @@ class LineProtocol:
     ) -> None:
         self.state = ProtocolState.AWAY
         self.resends = 0
-        self.wire = RoundTrip(answer_timeout_s)
-        """The round trip of lines, for how long to wait."""
-        self.asked = RoundTrip(0.0)
-        """The round trip of questions, which no command of the machine delays."""
-        self._quiet_least_s = quiet_s
-        self._window = window_bytes
+        self.wire = WireQuality(answer_timeout_s, quiet_s)
+        self._window = SendWindow(window_bytes)
         self._spoken: list[Spoken] = []
         self.now_s = 0.0
         """The time of the next request. Every receive and every tick sets it too."""
         self._due_s = 0.0
         self._out: list[bytes] = []
         self._partial = b""
-        self._fault: list[str] = []
-        """What the machine has said of a fault, line by line, until it is told."""
-        self._fault_stops = False
-        self._fault_at_s = 0.0
+        self._fault = FaultText()
         # the program
         self._program: Program | None = None
         self._length = 0
@@ -201,8 +178,6 @@ class LineProtocol:
         self._counted = False
         self._count: int | None = None
         """The machine's own count while nothing is outstanding; None where it is not known."""
-        self._waiting: deque[int] = deque()
-        self._waiting_bytes = 0
         # asking
         self._fence = fences_from % FENCES
         self._fence_seen = self._alone = False
@@ -210,7 +185,6 @@ class LineProtocol:
         self._said_before: int | None = None
         self._proofs = 0
         self._oks = self._burst = self._bursts = 0
-        self._asked_at_s: float | None = None
         # trouble
         self._troubled = False
         self._numbered_oks = False
@@ -218,13 +192,7 @@ class LineProtocol:
         self._tries = 0
         self._silences = 0
         self._heard_at_s = 0.0
-        self._sent = 0
-        self._sent_at_s = 0.0
-        self._no_sample = True
-        """Whether the line that is outstanding says nothing of the round trip."""
-        self._told_slow = self._told_overdue = False
-        self._complaints: deque[int] = deque(maxlen=TOO_BAD)
-        self._garbled: deque[int] = deque(maxlen=TOO_GARBLED)
+        self._told_overdue = False
 
     # What is seen of it --------------------------------------------------------------------------------------
 
@@ -269,7 +237,7 @@ class LineProtocol:
         self._program, self._length = program, len(program)
         self._start = self._next = self._ahead = self._out_to = self._sure = at
         self._limit = until
-        self._forget_waiting()
+        self._window.clear()
         if base is not None:
             self.base = base
         elif own:
@@ -322,7 +290,7 @@ class LineProtocol:
 
     def connected(self) -> None:
         self._partial = b""
-        self._told_slow = False
+        self.wire.connected()
         self.state = ProtocolState.RESTING
         if self._program is not None:
             if self._counted:
@@ -360,7 +328,7 @@ class LineProtocol:
         events: list[ProtocolEvent] = []
         self.now_s = now_s
         self._heard_at_s = now_s
-        if data == b"ok\n" and not self._partial and not self._fault:
+        if data == b"ok\n" and not self._partial and not self._fault.lines:
             self._spoken.append(_HEARD_OK)
             plain = self.state is ProtocolState.FEEDING and self._complained is None and not self._numbered_oks
             if plain and self._ahead == self._next + 1:
@@ -374,44 +342,32 @@ class LineProtocol:
             for raw in lines:
                 self._line(raw[:LONGEST_ANSWER].strip(), events)
         if self._out:
-            self._due_s = now_s + self.wire.wait_s
+            self._due_s = now_s + self.wire.lines.wait_s
         return events
 
     def _line(self, raw: bytes, events: list[ProtocolEvent]) -> None:
         self._spoken.append((False, raw, self.state in _PROBING))
         if raw == b"ok":
-            self._tell_fault(events)
+            events += self._fault.told()
             self._answered(_OK, events)
             return
         named = fence_in(raw)
         if named is not None:
             if self.state is ProtocolState.ASKING and named == fence(self._fence):
                 self._fence_seen, self._said, self._oks = True, None, 0
-                self._measure_question()
+                self.wire.question_answered(self.now_s)
             return
         for answer in read_answer(raw.decode("utf-8", "replace")):
-            if isinstance(answer, Resend) and len(self._fault) == 1:
-                self._fault.clear()  # whatever the words were, they were about a line
+            if isinstance(answer, Resend) and len(self._fault.lines) == 1:
+                self._fault.lines.clear()  # whatever the words were, they were about a line
                 self._complaint(LineComplaint(), events)
-            elif (
-                self._fault
-                and isinstance(answer, OtherText | FaultReported | Halted)
-                and len(self._fault) < MOST_FAULT_LINES
-            ):
-                self._fault.append(answer.text)  # more text of the same fault
-                self._fault_stops |= isinstance(answer, Halted)
+            elif self._fault.takes(answer):
                 continue
             else:
-                self._tell_fault(events)
+                events += self._fault.told()
             if isinstance(answer, OtherText) and self.state in _UNDER_WAY and is_garbled(answer.text):
-                self._count_damage(self._garbled, events)
+                events += self.wire.answer_damaged()
             self._answered(answer, events)
-
-    def _tell_fault(self, events: list[ProtocolEvent]) -> None:
-        if self._fault:
-            text = "; ".join(self._fault)
-            self._fault.clear()
-            events.append(Halted(text) if self._fault_stops else FaultReported(text))
 
     def _plainly_taken(self, events: list[ProtocolEvent]) -> None:
         """The one outstanding line is taken and nothing is amiss. This does what `_ok` does by the shortest way,
@@ -420,11 +376,11 @@ class LineProtocol:
         self._next = count = self._ahead
         self._tries = self._silences = 0
         events.append(Acknowledged(count))
-        if not count % SAMPLE_EVERY or self.wire.backed_off:
-            self._measure_line()
+        if not count % SAMPLE_EVERY or self.wire.lines.backed_off:
+            self.wire.line_answered(self.now_s)
         last = self._length if self._limit is None else min(self._limit, self._length)
-        if count >= last or self._held or self._window:
-            self._forget_waiting()
+        if count >= last or self._held or self._window.most_bytes:
+            self._window.clear()
             self._go_on(events)
             return
         # one line is taken and one is sent, so as many wait as before
@@ -434,119 +390,115 @@ class LineProtocol:
         self._ahead = count + 1
         if self._out_to <= count:
             self._out_to = count + 1
-        self._sent += 1
-        self._sent_at_s = self.now_s
-        self._no_sample = self._told_overdue = False
+        wire = self.wire
+        wire.sent += 1
+        wire.sent_at_s, wire.no_sample = self.now_s, False
+        self._told_overdue = False
 
     def _answered(self, answer: Response, events: list[ProtocolEvent]) -> None:
         match answer:
             case Accepted():
-                self._ok(answer, events)
+                RULES[self.state].ok.do(self, answer, events)
             case Resend():
-                self._wanted(answer.number, events)
+                RULES[self.state].wanted.do(self, answer.number, events)
             case Busy() | WaitsForPerson():
-                self._no_sample = True
-                self._due_s = self.now_s + self.wire.wait_s
+                self.wire.no_sample = True
+                self._due_s = self.now_s + self.wire.lines.wait_s
                 if isinstance(answer, WaitsForPerson):
                     events.append(answer)
             case LineComplaint():
                 self._complaint(answer, events)
-            case FaultReported() if self._damages_lines():
+            case FaultReported() if self.wire.damages_lines:
                 self._complaint(LineComplaint(), events)
             case FaultReported() | Halted():
-                self._fault, self._fault_at_s = [answer.text], self.now_s
-                self._fault_stops = isinstance(answer, Halted)
+                self._fault.begin(answer, self.now_s)
             case Restarted():
                 self._greeted()
                 events.append(answer)
             case _:
                 events.append(answer)
 
-    def _ok(self, answer: Accepted, events: list[ProtocolEvent]) -> None:
-        if self.state is ProtocolState.FEEDING:
-            if self._complained is not None:
-                self._ask()  # a complaint whose wish for a line was lost: this ok does not take the line
+    def _ok_feeding(self, answer: Accepted, events: list[ProtocolEvent]) -> None:
+        if self._complained is not None:
+            self._ask()  # a complaint whose wish for a line was lost: this ok does not take the line
+            return
+        count = self._next + 1
+        if answer.number is not None:
+            # A number acknowledges all lines up to it; one that was heard before says nothing new.
+            count = answer.number - self.base
+            if not self._next < count <= self._ahead:
                 return
-            count = self._next + 1
-            if answer.number is not None:
-                # A number acknowledges all lines up to it; one that was heard before says nothing new.
-                count = answer.number - self.base
-                if not self._next < count <= self._ahead:
-                    return
-                self._numbered_oks = True
-            elif self._numbered_oks or self._next >= self._ahead:
-                return
-            if self._ahead == self._next + 1 and (not count % SAMPLE_EVERY or self.wire.backed_off):
-                self._measure_line()
-            self._taken(count, events)
-            self._go_on(events)
-        elif self.state is ProtocolState.RECOVERING:
-            self._recovered(events)
-        elif self.state is ProtocolState.COUNTING:
-            self._oks += 1
-            if (
-                self._oks >= self._burst
-                and self._tries < FREE_TRIES
-                and not self._too_often("does not take its count", events)
-            ):
-                self._set_count()  # every line is answered, and the count is not what it should be
-        elif self.state is ProtocolState.ASKING:
-            self._oks += 1
-            if (
-                self._fence_seen
-                and self._oks >= 2
-                and self._tries < FREE_TRIES
-                and not self._too_often("does not say its line", events)
-            ):
-                self._ask(anew=False)  # fence and question are answered, and the wish for a line was lost
+            self._numbered_oks = True
+        elif self._numbered_oks or self._next >= self._ahead:
+            return
+        if self._ahead == self._next + 1 and (not count % SAMPLE_EVERY or self.wire.lines.backed_off):
+            self.wire.line_answered(self.now_s)
+        self._taken(count, events)
+        self._go_on(events)
 
-    def _wanted(self, number: int, events: list[ProtocolEvent]) -> None:
-        """The machine says which line it wants."""
-        if self.state is ProtocolState.FEEDING or self.state is ProtocolState.RECOVERING:
-            self.resends += 1
+    def _ok_recovering(self, answer: Accepted, events: list[ProtocolEvent]) -> None:
+        self._recovered(events)
+
+    def _ok_counting(self, answer: Accepted, events: list[ProtocolEvent]) -> None:
+        self._oks += 1
+        all_answered = self._oks >= self._burst and self._tries < FREE_TRIES
+        if all_answered and not self._too_often("does not take its count", events):
+            self._set_count()  # every line is answered, and the count is not what it should be
+
+    def _ok_asking(self, answer: Accepted, events: list[ProtocolEvent]) -> None:
+        self._oks += 1
+        both_answered = self._fence_seen and self._oks >= 2 and self._tries < FREE_TRIES
+        if both_answered and not self._too_often("does not say its line", events):
+            self._ask(anew=False)  # fence and question are answered, and the wish for a line was lost
+
+    def _wanted_feeding(self, number: int, events: list[ProtocolEvent]) -> None:
+        self.resends += 1
+        self._troubled = True
+        damaged = self._complained is None or not self._complained.out_of_turn
+        one = self._ahead == self._next + 1 and self.state is ProtocolState.FEEDING
+        if one and damaged and number == self.base + self._next + 1 and (number > 1 or not self._next):
+            # The one line that is outstanding arrived damaged: its ok follows, and then it goes out again.
+            if not self._too_often(f"asks for line {number} again and again", events):
+                self._back_up()
+                self._recover()
+        else:
+            self._ask()
+
+    def _wanted_confirming(self, number: int, events: list[ProtocolEvent]) -> None:
+        if number != self.base + self._next + 1 or self.furthest > self._next:
             self._troubled = True
-            damaged = self._complained is None or not self._complained.out_of_turn
-            one = self._ahead == self._next + 1 and self.state is ProtocolState.FEEDING
-            if one and damaged and number == self.base + self._next + 1 and (number > 1 or not self._next):
-                # The one line that is outstanding arrived damaged: its ok follows, and then it goes out again.
-                if not self._too_often(f"asks for line {number} again and again", events):
-                    self._back_up()
-                    self._recover()
+            self._ask()
+            return
+        # Nothing beyond was ever sent, so however old this answer is, all before it is taken. Where the wire damages
+        # lines this very number may be damaged, so there it must be said twice.
+        self.wire.question_answered(self.now_s)
+        self._proofs += 1
+        if self._proofs >= (2 if self._troubled else 1):
+            self._prove(self._next)
+            self._recover()
+        else:
+            self._confirm()
+
+    def _wanted_asking(self, number: int, events: list[ProtocolEvent]) -> None:
+        if self._fence_seen:
+            self._told(number, events)
+            return
+        if self._alone:
+            self.wire.question_answered(self.now_s)
+        self._said = number
+        self._due_s = self.now_s + self.wire.quiet_s
+
+    def _wanted_counting(self, number: int, events: list[ProtocolEvent]) -> None:
+        if number == self.base + self._next + 1:
+            self._counted = True
+            self.wire.question_answered(self.now_s)
+            self._prove(self._next)
+            if self._bursts > 1:
+                self._ask()  # answers to earlier tries may still be on their way
             else:
-                self._ask()
-        elif self.state is ProtocolState.CONFIRMING:
-            if number == self.base + self._next + 1 and self.furthest <= self._next:
-                # Nothing beyond was ever sent, so however old this answer is, all before it is taken. Where the wire
-                # damages lines this very number may be damaged, so there it must be said twice.
-                self._measure_question()
-                self._proofs += 1
-                if self._proofs >= (2 if self._troubled else 1):
-                    self._prove(self._next)
-                    self._recover()
-                else:
-                    self._confirm()
-            else:
-                self._troubled = True
-                self._ask()
-        elif self.state is ProtocolState.ASKING:
-            if self._fence_seen:
-                self._told(number, events)
-            else:
-                if self._alone:
-                    self._measure_question()
-                self._said = number
-                self._due_s = self.now_s + self._quiet_s
-        elif self.state is ProtocolState.COUNTING:
-            if number == self.base + self._next + 1:
-                self._counted = True
-                self._measure_question()
-                self._prove(self._next)
-                if self._bursts > 1:
-                    self._ask()  # answers to earlier tries may still be on their way
-                else:
-                    self._recover()
-            elif number == 1 and self._count:
-                self._lose_count(events)
+                self._recover()
+        elif number == 1 and self._count:
+            self._lose_count(events)
 
     def _told(self, number: int, events: list[ProtocolEvent]) -> None:
         """The machine was asked, no older answer can be on its way, and it wants line `number`."""
@@ -605,19 +557,7 @@ class LineProtocol:
         self._troubled = True
         if answer.out_of_turn or self._next == self._sure:
             return  # right after a question this may be the same greeting a second time
-        self._count_damage(self._complaints, events)
-
-    def _count_damage(self, damaged: deque[int], events: list[ProtocolEvent]) -> None:
-        """One more line arrived damaged, at either end."""
-        damaged.append(self._sent)
-        seen = self._sent - damaged[0]
-        if len(damaged) == damaged.maxlen and seen <= TRUSTED:
-            events.append(DamagedWire(min(1.0, len(damaged) / max(seen, len(damaged)))))
-            damaged.clear()
-
-    def _damages_lines(self) -> bool:
-        """Whether the wire damages lines: then what cannot be read is a damaged complaint rather than a fault."""
-        return len(self._complaints) > 2 and self._sent - self._complaints[0] < TRUSTED
+        events += self.wire.line_damaged()
 
     # Time ----------------------------------------------------------------------------------------------------
 
@@ -625,33 +565,43 @@ class LineProtocol:
         """Let time pass. A machine that has not answered is asked."""
         self.now_s = now_s
         events: list[ProtocolEvent] = []
-        if self._fault and now_s - self._fault_at_s >= FAULT_SETTLES_S:
-            self._tell_fault(events)
-        self._note_slowness(events)
-        if self.state not in _UNDER_WAY:
-            return events
-        if now_s < self._due_s:
-            return events
-        if self.state is ProtocolState.RECOVERING:
-            self._recovered(events, waited=True)
-        elif self.state is ProtocolState.ASKING and self._said is not None and not self._fence_seen:
-            self._quiet_after_question(events)
-        else:
-            self._unanswered(now_s, events)
+        if self._fault.settled(now_s):
+            events += self._fault.told()
+        events += self.wire.slow()
+        if self.state in _UNDER_WAY and now_s >= self._due_s:
+            RULES[self.state].silence.do(self, events)
         return events
 
-    def _unanswered(self, now_s: float, events: list[ProtocolEvent]) -> None:
-        """No useful answer has come in time."""
-        heard = self._heard_at_s > self._due_s - self.wire.wait_s + GRAIN_S
-        if self.state is ProtocolState.ASKING and self._oks:  # it answers, but not what it was asked
-            if not self._too_often("does not say which line it wants", events):
+    def _silence_recovering(self, events: list[ProtocolEvent]) -> None:
+        self._recovered(events, waited=True)
+
+    def _silence_asking(self, events: list[ProtocolEvent]) -> None:
+        if self._said is not None and not self._fence_seen:
+            self._quiet_after_question(events)
+        elif not self._oks:
+            if self._overdue(events):
                 self._ask(anew=False)
-            return
-        self.wire.back_off()
-        self._due_s = now_s + self.wire.wait_s
+        elif not self._too_often("does not say which line it wants", events):
+            self._ask(anew=False)  # it answers, but not what it was asked
+
+    def _silence_counting(self, events: list[ProtocolEvent]) -> None:
+        if self._overdue(events) and not self._too_often("does not take its count", events):
+            self._set_count()
+
+    def _silence(self, events: list[ProtocolEvent]) -> None:
+        if self._overdue(events):
+            self._ask()
+
+    def _overdue(self, events: list[ProtocolEvent]) -> bool:
+        """No useful answer has come in time. Returns whether to try again on this connection."""
+        heard = self._heard_at_s > self._due_s - self.wire.lines.wait_s + GRAIN_S
+        self.wire.lines.back_off()
+        self._due_s = self.now_s + self.wire.lines.wait_s
         if self.state is not ProtocolState.ASKING:
-            self._asked_at_s = None  # an answer from now on may be to another try; only a fence says which it is for
-        command, waited_s = self._outstanding, now_s - self._sent_at_s
+            self.wire.asked_at_s = (
+                None  # an answer from now on may be to another try; only a fence says which it is for
+            )
+        command, waited_s = self._outstanding, self.now_s - self.wire.sent_at_s
         if command is not None and waited_s > longest_s(command) and not self._told_overdue:
             self._told_overdue = True
             events.append(Overdue(command.decode("ascii", "replace"), waited_s))
@@ -661,15 +611,11 @@ class LineProtocol:
             self._silences += 1
             if self._silences >= MOST_SILENCES:
                 self._give_up("has given no answer", events)
-                return
+                return False
             if self._silences % RECONNECT_EVERY == 0:
                 events.append(Silent())
-                return
-        if self.state is ProtocolState.COUNTING:
-            if not self._too_often("does not take its count", events):
-                self._set_count()
-        else:
-            self._ask(anew=self.state is not ProtocolState.ASKING)
+                return False
+        return True
 
     @property
     def _outstanding(self) -> bytes | None:
@@ -704,33 +650,10 @@ class LineProtocol:
         self._silences = 0
         events.append(OutOfStep(f"the machine {what}") if placed else NextLineWanted(None))
 
-    @property
-    def _quiet_s(self) -> float:
-        return self.wire.quiet_s(self._quiet_least_s)
-
-    def _measure_line(self) -> None:
-        if not self._no_sample:
-            self.wire.sample(self.now_s - self._sent_at_s)
-
-    def _measure_question(self) -> None:
-        """A question that was sent once has been answered."""
-        if self._asked_at_s is not None:
-            took_s = self.now_s - self._asked_at_s
-            self.wire.sample(took_s)
-            self.asked.sample(took_s)
-            self._asked_at_s = None
-
-    def _note_slowness(self, events: list[ProtocolEvent]) -> None:
-        mean_s = self.asked.smoothed_s
-        if not self._told_slow and self.asked.samples >= SLOW_SAMPLES and mean_s is not None and mean_s >= SLOW_S:
-            self._told_slow = True
-            events.append(SlowWire(mean_s))
-
     # What goes out -------------------------------------------------------------------------------------------
 
     def _taken(self, count: int, events: list[ProtocolEvent]) -> None:
-        for _ in range(self._next, min(count, self._next + len(self._waiting))):
-            self._waiting_bytes -= self._waiting.popleft()
+        self._window.taken(count - self._next)
         self._next = count
         if count > self._ahead:
             self._ahead = count
@@ -744,20 +667,16 @@ class LineProtocol:
         self._exact = True
         self._silences = 0
 
-    def _forget_waiting(self) -> None:
-        self._waiting.clear()
-        self._waiting_bytes = 0
-
     def _back_up(self) -> None:
         """Treat nothing as sent: the next line to send is the first that is not acknowledged."""
         self._out_to = max(self._out_to, self._ahead)
         self._ahead = self._next
-        self._forget_waiting()
+        self._window.clear()
 
     def _recover(self) -> None:
         """Wait for the ok that ends a complaint, then go on; it may be lost."""
         self.state = ProtocolState.RECOVERING
-        self._due_s = self.now_s + self._quiet_s
+        self._due_s = self.now_s + self.wire.quiet_s
 
     def _recovered(self, events: list[ProtocolEvent], waited: bool = False) -> None:
         """Go on after a complaint: at once the first times, then after a pause that doubles each time."""
@@ -776,7 +695,7 @@ class LineProtocol:
             return
         last = self._length if self._limit is None else min(self._limit, self._length)
         if not self._held:
-            while self._ahead < last and self._room():
+            while self._ahead < last and self._window.room:
                 self._send()
         if self._ahead > self._next:
             return
@@ -792,32 +711,24 @@ class LineProtocol:
         else:
             events.append(Drained(self._next))
 
-    def _room(self) -> bool:
-        """Whether one more line may be outstanding. The exact length of a line is not known before it is made, so the
-        usual length stands for it."""
-        if not self._waiting:
-            return self._ahead == self._next
-        return bool(self._window) and self._waiting_bytes + max(self._waiting) <= self._window
-
     def _send(self) -> None:
         assert self._program is not None
         self.state = ProtocolState.FEEDING
         self._complained, self._exact, self._count = None, False, None
         line = numbered(self.base + self._ahead + 1, self._program.command(self._ahead))
         self._out.append(line)
-        self._due_s = self.now_s + self.wire.wait_s
+        self._due_s = self.now_s + self.wire.lines.wait_s
         self._spoken.append((True, line[:-1], False))
-        self._waiting.append(len(line))
-        self._waiting_bytes += len(line)
-        self._no_sample = self._ahead < self._out_to
+        self._window.add(len(line))
+        self.wire.no_sample = self._ahead < self._out_to
         self._ahead += 1
         self._out_to = max(self._out_to, self._ahead)
-        self._sent += 1
-        self._sent_at_s = self.now_s
+        self.wire.sent += 1
+        self.wire.sent_at_s = self.now_s
         self._told_overdue = False
 
     def _put(self, *lines: bytes) -> None:
-        self._due_s = self.now_s + self.wire.wait_s
+        self._due_s = self.now_s + self.wire.lines.wait_s
         for line in lines:
             self._out.append(line + b"\n")
             self._spoken.append((True, line, True))
@@ -827,7 +738,7 @@ class LineProtocol:
         known, shows a machine that has lost its count. No line of the program has gone out yet."""
         self.state = ProtocolState.COUNTING
         self._bursts += 1
-        self._asked_at_s = self.now_s if self._bursts == 1 else None
+        self.wire.asked_at_s = self.now_s if self._bursts == 1 else None
         number = self.base + self._next
         before = (QUESTION,) if self._count else ()
         burst = (*before, numbered(number, b"M110 N%d" % number)[:-1], QUESTION)
@@ -837,7 +748,7 @@ class LineProtocol:
     def _confirm(self) -> None:
         """Ask whether the machine has taken all that was sent."""
         self.state = ProtocolState.CONFIRMING
-        self._asked_at_s = None if self._proofs else self.now_s
+        self.wire.asked_at_s = None if self._proofs else self.now_s
         self._put(QUESTION)
 
     def _ask(self, anew: bool = True, alone: bool = False) -> None:
@@ -847,7 +758,65 @@ class LineProtocol:
         if anew:
             self._said_before = None
         self.state = ProtocolState.ASKING
-        self._asked_at_s, self._alone = self.now_s, alone
+        self.wire.asked_at_s, self._alone = self.now_s, alone
         self._fence = (self._fence + 1) % FENCES
         self._fence_seen, self._said, self._complained, self._oks = False, None, None, 0
         self._put(fence(self._fence), QUESTION)
+
+
+@dataclass(frozen=True)
+class Rule:
+    """What follows an event in a state: in words, and the method that does it."""
+
+    then: str
+    do: Callable[..., Any]
+
+
+@dataclass(frozen=True)
+class StateRules:
+    """What a state has sent, and what follows: an `ok`, the number of the line that the machine wants, silence."""
+
+    sent: str
+    ok: Rule
+    wanted: Rule
+    silence: Rule
+
+
+_NOTHING = Rule("-", lambda *_: None)
+_ASK = Rule("asking", LineProtocol._silence)
+
+RULES = {
+    ProtocolState.AWAY: StateRules("nothing", _NOTHING, _NOTHING, _NOTHING),
+    ProtocolState.RESTING: StateRules("nothing", _NOTHING, _NOTHING, _NOTHING),
+    ProtocolState.COUNTING: StateRules(
+        "a question where a count is known, M110, a question",
+        Rule("counting, once all were answered in vain", LineProtocol._ok_counting),
+        Rule("recovering if it is the first line; asking after a second try", LineProtocol._wanted_counting),
+        Rule("counting", LineProtocol._silence_counting),
+    ),
+    ProtocolState.FEEDING: StateRules(
+        "lines from the first that is not acknowledged",
+        Rule("feeding; confirming at the end", LineProtocol._ok_feeding),
+        Rule("recovering if the one outstanding line was damaged; else asking", LineProtocol._wanted_feeding),
+        _ASK,
+    ),
+    ProtocolState.RECOVERING: StateRules(
+        "nothing",
+        Rule("feeding", LineProtocol._ok_recovering),
+        Rule("asking", LineProtocol._wanted_feeding),
+        Rule("feeding", LineProtocol._silence_recovering),
+    ),
+    ProtocolState.CONFIRMING: StateRules(
+        "a question",
+        _NOTHING,
+        Rule("recovering, then resting, if all are taken; else asking", LineProtocol._wanted_confirming),
+        _ASK,
+    ),
+    ProtocolState.ASKING: StateRules(
+        "a fence, a question",
+        Rule("asking, once both were answered in vain", LineProtocol._ok_asking),
+        Rule("recovering from that line, or resting without a program", LineProtocol._wanted_asking),
+        Rule("asking", LineProtocol._silence_asking),
+    ),
+}
+"""What each state does with what the machine says, and with silence."""

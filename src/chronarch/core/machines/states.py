@@ -1,6 +1,6 @@
 """The states of machines, builds and jobs, each as one table of state x event -> state.
 
-The diagrams in docs/states.md are drawn from these tables (`python -m chronarch.core.machines.states`).
+docs/states.md shows them as diagrams.
 """
 
 from __future__ import annotations
@@ -141,17 +141,3 @@ def diagram(table: Mapping[tuple[StateT, EventT], StateT]) -> str:
     """The table as a Mermaid state diagram."""
     rows = "\n".join(f"    {s} --> {t}: {e}" for (s, e), t in table.items())
     return f"```mermaid\nstateDiagram-v2\n{rows}\n```\n"
-
-
-def document() -> str:
-    """docs/states.md: both tables as diagrams."""
-    return (
-        "# States\n\nDrawn from the tables in `src/chronarch/core/machines/states.py`; "
-        "`python -m chronarch.core.machines.states > docs/states.md` makes this page anew.\n\n"
-        f"## Machine\n\n`offline` lies over any state while there is no link.\n\n{diagram(MACHINE)}\n"
-        f"## Build\n\n{diagram(BUILD)}"
-    )
-
-
-if __name__ == "__main__":
-    print(document(), end="")

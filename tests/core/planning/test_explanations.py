@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import Intake, MachineState
@@ -31,13 +32,23 @@ class WhyItWaits(unittest.TestCase):
             (needs(tags='"food safe" and not draughty'), "has draughty; the job needs"),
             (needs(volume_mm=(300.0, 300.0, 300.0)), "builds 220 x 220 x 250 mm; the job needs 300 x 300 x 300 mm"),
             (needs(nozzle_mm=0.6), "has a 0.4 mm nozzle; the job needs 0.6 mm"),
-            (JobNeed(Requirement(), grams=55.0), "has 40 g of teal PLA left; the build needs 55 g"),
+            (JobNeed(Requirement(), grams={0: 55.0}), "has 40 g of teal PLA left; the build needs 55 g"),
         ]
         machine = at(tool=Tool(0, 0.4, material="PLA", colour="teal", spool=1, grams=40.0), tags=("draughty",))
         for need, words in cases:
             with self.subTest(words=words):
                 self.assertIn(words, blocker(need, machine) or "")
         self.assertIsNone(blocker(needs(pool="fine", tags="dry"), at(pools=("Fine",), tags=("dry",))))
+
+    def test_each_tool_has_what_the_build_takes_of_it(self) -> None:
+        two = (Tool(0, 0.4, material="PLA", colour="teal", grams=900.0), Tool(1, 0.4, material="PVA", grams=10.0))
+        machine = replace(at(), capability=replace(at().capability, tools=two))
+        need = JobNeed(Requirement(), tools=(0, 1), grams={0: 100.0, 1: 9.0})
+        self.assertIsNone(blocker(need, machine))
+        short = replace(need, grams={0: 100.0, 1: 12.0})
+        self.assertEqual(blocker(short, machine), "has 10 g of PVA left on tool 1; the build needs 12 g")
+        coloured = JobNeed(Requirement(material="PLA"), tools=(0, 1))
+        self.assertEqual(blocker(coloured, machine), "has PVA loaded on tool 1; the job needs PLA")
 
     def test_a_bed_that_waits_says_since_when(self) -> None:
         text = blocker(needs(), at(state=MachineState.UNCLEARED, since="14:20"))

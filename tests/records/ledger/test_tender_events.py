@@ -19,6 +19,7 @@ from chronarch.core.control.events import (
     Noticed,
     StateChanged,
 )
+from chronarch.core.machines.materials import grams
 from chronarch.core.machines.states import BuildState, Intake, MachineState, Outcome
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions, migrate
@@ -135,6 +136,26 @@ class Told(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(build.ended_at, NINE + timedelta(seconds=60))
         self.assertGreater(build.grams, 1.0, "half a metre of PLA")
         self.assertEqual(await self.notices(), [("note", f"Build {self.build} on Anchor stopped.")])
+
+    async def test_each_tools_filament_is_taken_from_the_spool_on_it(self) -> None:
+        async with self.sessions() as db:
+            machine = await db.get_one(t.Machine, 1)
+            machine.tools = [{"number": 0, "material": "PLA"}, {"number": 1, "material": "PVA"}]
+            reading = await db.get_one(t.ContentReading, (SHA, "m"))
+            reading.figures = {"commands": 10, "filament_mm": {"0": 3000.0, "1": 1000.0}}
+            for tool, material in enumerate(("PLA", "PVA")):
+                spool = t.Spool(material=material, colour="", grams_full=750.0, grams_left=750.0, added_at=NINE)
+                spool.machine_id, spool.tool = 1, tool
+                db.add(spool)
+            await db.commit()
+        await self.tell(BuildBegan(self.build), 1)
+        await self.tell(BuildEnded(self.build, Outcome.COMPLETED, "", 10, 60.0, 4000.0), 60)
+        async with self.sessions() as db:
+            spools = (await db.execute(select(t.Spool).order_by(t.Spool.tool))).scalars().all()
+        used = [750.0 - s.grams_left for s in spools]
+        self.assertAlmostEqual(used[0], grams("PLA", 3000.0))
+        self.assertAlmostEqual(used[1], grams("PVA", 1000.0))
+        self.assertAlmostEqual((await self.stored()).grams, sum(used))
 
     async def test_what_is_told_of_a_machine_that_was_removed_is_passed_over_and_counts_as_told(self) -> None:
         self.assertTrue(await self.tell(Noticed("hello"), machine="Nobody"))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from chronarch.core.gcode.preflight import machine_findings
 from chronarch.core.machines.states import Intake, MachineState
@@ -31,8 +31,8 @@ class JobNeed:
     said_material: str = ""
     said_model: str = ""
     """One of the models of the shop; empty when the file names none of them."""
-    grams: float = 0.0
-    """The filament that one build lays, of all tools together."""
+    grams: Mapping[int, float] = field(default_factory=dict)
+    """The filament that one build lays with each tool, by the tool's number."""
     unreadable: str = ""
     """Why the records do not say what the job asks; empty when they do."""
 
@@ -98,10 +98,16 @@ def _size(volume: Sequence[float]) -> str:
 
 def _grams(need: JobNeed, at: MachineStatus) -> str | None:
     for tool in _used(need, at):
-        if tool.grams is not None and tool.grams < need.grams:
+        wanted = need.grams.get(tool.number, 0.0)
+        if tool.grams is not None and tool.grams < wanted:
             loaded = f"{tool.colour} {tool.material}".strip()
-            return f"has {tool.grams:.0f} g of {loaded} left; the build needs {need.grams:.0f} g"
+            return f"has {tool.grams:.0f} g of {loaded} left{_on(tool, at)}; the build needs {wanted:.0f} g"
     return None
+
+
+def _on(tool: Tool, at: MachineStatus) -> str:
+    """Which tool is meant, on a machine with several."""
+    return f" on tool {tool.number}" if len(at.capability.tools) > 1 else ""
 
 
 def _preflight(need: JobNeed, at: MachineStatus) -> str | None:
@@ -138,9 +144,9 @@ def _nozzle(need: JobNeed, at: MachineStatus) -> str | None:
     r = need.requirement
     for tool in _used(need, at):
         if r.nozzle_mm is not None and abs(tool.nozzle_mm - r.nozzle_mm) > NOZZLE_TOLERANCE_MM:
-            return f"has a {tool.nozzle_mm:g} mm nozzle; the job needs {r.nozzle_mm:g} mm"
+            return f"has a {tool.nozzle_mm:g} mm nozzle{_on(tool, at)}; the job needs {r.nozzle_mm:g} mm"
         if r.hardened and not tool.hardened:
-            return "has no hardened nozzle; the job needs one"
+            return f"has no hardened nozzle{_on(tool, at)}; the job needs one"
     return None
 
 
@@ -149,9 +155,9 @@ def _material(need: JobNeed, at: MachineStatus) -> str | None:
     for tool in _used(need, at):
         loaded = f"{tool.colour} {tool.material}".strip() or "nothing"
         if r.material and tool.material.lower() != r.material.lower():
-            return f"has {loaded} loaded; the job needs {f'{r.colour} {r.material}'.strip()}"
+            return f"has {loaded} loaded{_on(tool, at)}; the job needs {f'{r.colour} {r.material}'.strip()}"
         if r.colour and tool.colour.lower() != r.colour.lower():
-            return f"has {loaded} loaded; the job needs {r.colour}"
+            return f"has {loaded} loaded{_on(tool, at)}; the job needs {r.colour}"
     return None
 
 

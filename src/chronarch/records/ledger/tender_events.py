@@ -22,8 +22,9 @@ from chronarch.core.machines.materials import grams
 from chronarch.core.machines.states import BUILD, BuildEvent, BuildState, MachineState, Outcome, WrongState, after
 from chronarch.records.control.tables import BuildChange, Tender
 from chronarch.records.ledger.intervals import enter_state
+from chronarch.records.library.tables import ContentReading
 from chronarch.records.machines import spools
-from chronarch.records.machines.tables import BedMesh, Machine
+from chronarch.records.machines.tables import BedMesh, Machine, Model
 from chronarch.records.notices.tables import Notice
 from chronarch.records.orders.tables import Build, Job
 
@@ -95,16 +96,32 @@ async def _end(db: AsyncSession, machine: Machine, at: datetime, body: BuildEnde
     build = await _step(db, body.build, BuildEvent.END)
     if build is None:
         return
-    job = await db.get_one(Job, build.job_id)
-    loaded = next((tool["material"] for tool in machine.tools), "")
     build.outcome, build.reason, build.ended_at = body.outcome, body.reason[:300], at
     build.acknowledged = body.acknowledged
-    build.grams = grams(job.requirement.get("material") or loaded, body.filament_mm)
-    await spools.use(db, machine, build.grams, at, build.id)
+    laid = await _laid(db, build, machine, body.filament_mm)
+    build.grams = sum(laid.values())
+    await spools.use(db, machine, laid, at, build.id)
     if body.outcome is Outcome.FAILED:
         _notice(db, machine, at, build.id, "alarm", f"Build {build.id} on {machine.name} failed: {body.reason}")
     else:
         _notice(db, machine, at, build.id, "note", f"Build {build.id} on {machine.name} {body.outcome}.")
+
+
+async def _laid(db: AsyncSession, build: Build, machine: Machine, filament_mm: float) -> dict[int, float]:
+    """Grams that a build laid with each tool. The tender says mm of all tools; each tool's share is what it has of the
+    whole file, which is exact for a completed build."""
+    job = await db.get_one(Job, build.job_id)
+    loaded = {tool.get("number", 0): tool["material"] for tool in machine.tools}
+    query = (
+        select(ContentReading.figures)
+        .join(Model, Model.name == ContentReading.model)
+        .where(Model.id == machine.model_id, ContentReading.sha256 == (build.fed_sha256 or build.sha256))
+    )
+    figures = (await db.execute(query)).scalar_one_or_none() or {}
+    by_tool = {int(n): mm for n, mm in figures.get("filament_mm", {}).items()} or dict.fromkeys(list(loaded)[:1], 1.0)
+    whole = sum(by_tool.values()) or 1.0
+    wanted = job.requirement.get("material")
+    return {n: grams(wanted or loaded.get(n, ""), filament_mm * mm / whole) for n, mm in by_tool.items()}
 
 
 def _notice(db: AsyncSession, machine: Machine, at: datetime, build: int | None, severity: str, text: str) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import datetime
 
 from sqlalchemy import select
@@ -50,8 +51,9 @@ def note(db: AsyncSession, spool: Spool, at: datetime, grams: float, text: str, 
     db.add(SpoolChange(spool_id=spool.id, at=at, grams=grams, text=text[:300], by=by[:120]))
 
 
-async def use(db: AsyncSession, machine: Machine, grams: float, at: datetime, build: int) -> None:
-    """Take what a build laid down from the machine's first spool."""
-    spool = await loaded_on(db, machine.id, machine.tools[0].get("number", 0)) if machine.tools else None
-    if spool is not None and grams > 0:
-        note(db, spool, at, -min(grams, spool.grams_left), f"build {build} on {machine.name}", machine.name)
+async def use(db: AsyncSession, machine: Machine, grams: Mapping[int, float], at: datetime, build: int) -> None:
+    """Take what a build laid down with each tool from the spool on it."""
+    for tool, used in sorted(grams.items()):
+        spool = await loaded_on(db, machine.id, tool) if used > 0 else None
+        if spool is not None:
+            note(db, spool, at, -min(used, spool.grams_left), f"build {build} on {machine.name}", machine.name)

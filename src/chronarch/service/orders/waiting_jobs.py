@@ -83,7 +83,7 @@ def need_of(
         said["nozzle_mm"],
         said["material"],
         next((name for name in models if name.lower() == said["model"].lower()), ""),
-        grams(requirement.material or said["material"], sum(figures["filament_mm"].values())),
+        {int(n): grams(requirement.material or said["material"], mm) for n, mm in figures["filament_mm"].items()},
     )
 
 

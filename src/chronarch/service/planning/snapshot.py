@@ -144,12 +144,13 @@ def _workplace(
 
 
 def _need_row(w: WaitingJob, kinds: dict[Any, MachineStatus], paces: dict[str, float]) -> NeedRow:
-    """What one build of a job needs of each kind of machine. A person may change spool and nozzle of the first tool. A
-    part with several files, or a file for other tools, is judged by what is on the machine now."""
+    """What one build of a job needs of each kind of machine. The plan may have spool and nozzle of the first tool
+    changed. A part with several files, or a file for other tools, is judged by what is on the machine now."""
     r = w.requirement
     plain = len(w.variants) == 1
     seconds: dict[Any, float] = {}
     said: list[JobNeed] = []
+    weight = 0.0
     for kind, at in kinds.items():
         model = at.capability.model.name
         best = inf
@@ -159,11 +160,11 @@ def _need_row(w: WaitingJob, kinds: dict[Any, MachineStatus], paces: dict[str, f
             if reading is None or blocker(need, at, rules) is not None:
                 continue
             said.append(need)
+            weight = max(weight, need.grams.get(at.capability.tools[0].number, 0.0))
             best = min(best, max(1.0, reading.planned_s * paces.get(model, 1.0)))
         if best < inf:
             seconds[kind] = best
     material, nozzle = r.material, r.nozzle_mm
-    weight = max((n.grams for n in said), default=0.0)
     if plain and said:
         aside = said[0].overruled
         material = material or ("" if "other-material" in aside else said[0].said_material)

@@ -20,9 +20,10 @@ from chronarch.core.machines.states import MachineState, Outcome
 from chronarch.core.orders.requirement import Requirement
 from chronarch.core.orders.states import Verdict
 from chronarch.core.planning.eligibility import JobNeed
-from chronarch.core.planning.forecast import RunningBuild, ShopHistory, forecast
+from chronarch.core.planning.forecast import RunningBuild, forecast
 from chronarch.core.planning.planner import make_plan
 from chronarch.core.planning.shifts import Staffing, weekdays
+from chronarch.core.planning.shop_history import ShopHistory
 from chronarch.core.planning.snapshot import (
     Costs,
     LoadedSpool,

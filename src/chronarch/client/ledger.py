@@ -6,13 +6,13 @@ from datetime import datetime
 
 from chronarch.client.call import Call, at, some
 from chronarch.client.library import Which
-from chronarch.wire import ledger as wl
+from chronarch.core.ledger.learning import History, ModelPace
 from chronarch.wire import ledger as wr
-from chronarch.wire.ledger import History, LedgerEntry, TurnaroundReport
+from chronarch.wire.ledger import LedgerEntry, TurnaroundReport
 
 
-def paces() -> Call[list[wl.ModelPace]]:
-    return Call("GET", "/api/models/paces", list[wl.ModelPace])
+def paces() -> Call[list[ModelPace]]:
+    return Call("GET", "/api/models/paces", list[ModelPace])
 
 
 def ledger(

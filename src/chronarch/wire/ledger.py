@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from chronarch.core.ledger.learning import History, ModelHistory, ModelPace
 from chronarch.core.ledger.turnaround import TurnaroundSummary
 from chronarch.core.machines.states import MachineState
 from chronarch.wire.common import Time, Wire, as_is
 
-as_is(TurnaroundSummary)
+as_is(TurnaroundSummary, ModelPace, ModelHistory, History)
 
 
 class LedgerEntry(Wire):
@@ -17,38 +18,6 @@ class LedgerEntry(Wire):
     begin: Time
     end: Time | None
     build: int | None = None
-
-
-class ModelPace(Wire):
-    """How long builds on a model really take, as a factor on the planned time, learned from this many builds."""
-
-    model: str
-    pace: float
-    builds: int
-
-
-# history -----------------------------------------------------------------------------------------------------------
-
-
-class ModelHistory(Wire):
-    """What became of a file's or part's builds on one model. `real_s` and `planned_s` are of completed builds."""
-
-    model: str
-    builds: int
-    good: int
-    scrap: int
-    completed: int
-    planned_s: float
-    real_s: float
-
-
-class History(Wire):
-    builds: int
-    good: int
-    scrap: int
-    unjudged: int
-    machines: dict[str, int]
-    models: list[ModelHistory]
 
 
 class TurnaroundReport(Wire):

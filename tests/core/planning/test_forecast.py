@@ -9,9 +9,10 @@ from zoneinfo import ZoneInfo
 
 from chronarch.core.ledger.turnaround import BuildSpan, gaps, summed
 from chronarch.core.planning import scenarios as what_if
-from chronarch.core.planning.forecast import Completion, RunningBuild, ShopHistory, forecast, promise
+from chronarch.core.planning.forecast import Completion, RunningBuild, forecast, promise
 from chronarch.core.planning.planner import make_plan
 from chronarch.core.planning.shifts import ALWAYS, ShiftPattern, Staffing, weekdays
+from chronarch.core.planning.shop_history import ShopHistory
 from chronarch.core.planning.snapshot import MachineSlot, NeedRow, SlotPhase, Snapshot, Strategy, WaitingWork
 
 MONDAY = datetime(2026, 10, 19, 9, tzinfo=UTC)

@@ -14,9 +14,9 @@ from chronarch.cli.gcode.readings import show_changes, show_findings, show_layer
 from chronarch.cli.output import clock_time, duration, show_csv, show_facts, show_json, show_table, size_text
 from chronarch.cli.plain import FINITE, hand_over, say
 from chronarch.client import RefusedByService, requests
+from chronarch.core.ledger.learning import History
 from chronarch.core.library.names import as_number
 from chronarch.wire import library as w
-from chronarch.wire.ledger import History
 
 PATH = click.Path(dir_okay=False, path_type=Path)
 

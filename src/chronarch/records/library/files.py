@@ -11,10 +11,10 @@ from sqlalchemy import ColumnElement, and_, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import InstrumentedAttribute
 
+from chronarch.core.ledger.learning import ModelPace
 from chronarch.core.library.names import as_number
 from chronarch.records.library import tables as t
 from chronarch.records.machines.tables import Model
-from chronarch.wire import ledger as w
 from chronarch.wire.common import fill
 from chronarch.wire.gcode import FileReading
 from chronarch.wire.library import File, Revision
@@ -84,7 +84,7 @@ async def find(
     return found[0] if found else None
 
 
-def file_wire(k: FileWithReadings, paces: dict[str, w.ModelPace], model: str = "") -> File:
+def file_wire(k: FileWithReadings, paces: dict[str, ModelPace], model: str = "") -> File:
     reading = k.reading(model)
     times = {name: r.planned_s for name, r in k.readings.items() if name}
     return fill(

@@ -6,14 +6,14 @@ from collections.abc import Sequence
 
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.ledger.learning import ModelPace
 from chronarch.records.library import tables as t
 from chronarch.records.library.files import file_wire, kept
-from chronarch.wire import ledger as w
 from chronarch.wire.common import fill
 from chronarch.wire.library import File, Part, PartShape
 
 
-async def parts_wire(db: AsyncSession, rows: Sequence[t.Part], paces: dict[str, w.ModelPace]) -> list[Part]:
+async def parts_wire(db: AsyncSession, rows: Sequence[t.Part], paces: dict[str, ModelPace]) -> list[Part]:
     files: dict[int, list[File]] = {}
     if rows:
         for k in await kept(db, t.File.part_id.in_([p.id for p in rows]), t.File.binned_at.is_(None)):

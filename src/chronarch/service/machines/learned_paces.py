@@ -7,11 +7,12 @@ from typing import Annotated
 
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.records.ledger.history import learned_paces
+from chronarch.core.ledger.learning import ModelPace, learned_paces
+from chronarch.records.ledger.history import COMPLETED, ended_builds
 from chronarch.service.context import ServiceContext, part
-from chronarch.wire.ledger import ModelPace
 
 GOOD_FOR = timedelta(seconds=10)
+LEARN_FROM = 600
 
 
 class LearnedPaces:
@@ -26,7 +27,8 @@ class LearnedPaces:
         """The learned paces, at most `GOOD_FOR` old."""
         now = self._context.clock.real_now()
         if self._read_at is None or now - self._read_at > GOOD_FOR:
-            self._paces, self._read_at = await learned_paces(db), now
+            builds = await ended_builds(db, COMPLETED, LEARN_FROM)
+            self._paces, self._read_at = learned_paces(builds), now
         return self._paces
 
     async def of(self, db: AsyncSession, model: str) -> float:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 
 from chronarch.core.machines.states import BuildState, MachineState
-from chronarch.core.orders.states import Verdict
+from chronarch.core.orders.judging import judged
 from chronarch.records import tables as t
 from chronarch.records.orders import orders
 from chronarch.records.orders.builds import build_wire
@@ -40,7 +40,7 @@ async def judge(context: ServiceContext, fleet: Fleet, number: int, order: w.Cle
             raise ApiProblem(409, f"Build {number} {doing}; {machine.name} is {machine.state}. Clear it afterwards.")
         job = await db.get_one(t.Job, build.job_id)
         before = (await copies_of(db, [job]))[job.id]
-        build.verdict, build.good_pieces = _count(build, order)
+        build.verdict, build.good_pieces = judged(number, build.pieces, order.verdict, order.good, order.reason)
         build.scrap_reason, build.judged_by = order.reason, who.signature
         build.cleared_at = build.cleared_at or context.clock.now()
         if not lifted:
@@ -66,17 +66,3 @@ async def judge(context: ServiceContext, fleet: Fleet, number: int, order: w.Cle
 def known_releases(fleet: Fleet, machine: str) -> int:
     """How many parts in a row a machine may release, counted from the beginning because somebody was there."""
     return fleet.find(machine).model.releases
-
-
-def _count(build: t.Build, order: w.Clearing) -> tuple[str, int]:
-    """The verdict and how many pieces are good. Some good pieces make a good build; no good piece makes it scrap."""
-    good = order.good
-    if good is None:
-        good = build.pieces if order.verdict is Verdict.GOOD else 0
-    if good > build.pieces:
-        raise ApiProblem(422, f"Build {build.id} yields {build.pieces}; {good} of them cannot be good.")
-    if order.verdict is Verdict.SCRAP and good:
-        raise ApiProblem(422, f"A build with {good} good pieces is good; say how many are, and what was wrong.")
-    if good < build.pieces and not order.reason:
-        raise ApiProblem(422, "Pieces that are not good need a reason: say what was wrong with them.")
-    return (Verdict.GOOD if good else Verdict.SCRAP), good

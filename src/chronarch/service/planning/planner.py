@@ -12,8 +12,9 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.core.planning.eligibility import (
     why_waiting,
 )
-from chronarch.core.planning.forecast import Completion, ShopHistory
+from chronarch.core.planning.forecast import Completion
 from chronarch.core.planning.planner import make_plan
+from chronarch.core.planning.shop_history import ShopHistory
 from chronarch.core.planning.snapshot import (
     QueuePlan,
     SlotPhase,

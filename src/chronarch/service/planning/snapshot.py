@@ -11,10 +11,12 @@ from typing import TYPE_CHECKING, Any
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.ledger.learning import ModelPace
 from chronarch.core.machines.states import Intake, MachineState
 from chronarch.core.planning.eligibility import RULES_FOR_KIND, RULES_FOR_SETUP, JobNeed, MachineStatus, blocker
-from chronarch.core.planning.forecast import Forecast, RunningBuild, ShopHistory, forecast
+from chronarch.core.planning.forecast import Forecast, RunningBuild, forecast
 from chronarch.core.planning.shifts import Span
+from chronarch.core.planning.shop_history import ShopHistory
 from chronarch.core.planning.snapshot import (
     LoadedSpool,
     MachineSlot,
@@ -30,7 +32,6 @@ from chronarch.records.orders.jobs import copies_of
 from chronarch.service.machines.fleet import Fleet, FleetMachine
 from chronarch.service.orders.waiting_jobs import WaitingJob
 from chronarch.service.planning.settings import PlanningSettings
-from chronarch.wire.ledger import ModelPace
 
 if TYPE_CHECKING:
     from chronarch.service.orders.waiting_jobs import WaitingJob

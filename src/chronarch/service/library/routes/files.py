@@ -10,8 +10,9 @@ from sqlalchemy.exc import IntegrityError
 
 from chronarch.core.bounds import Figure, Named, Number, Word
 from chronarch.core.gcode.preflight import Severity, machine_findings
+from chronarch.core.ledger.learning import History, history_of
 from chronarch.records import tables as t
-from chronarch.records.ledger.history import history as history_of
+from chronarch.records.ledger.history import MOST_BUILDS, OF_FILE, ended_builds
 from chronarch.records.library import files as library
 from chronarch.records.library.files import FileWithReadings
 from chronarch.service.context import Context
@@ -26,7 +27,6 @@ from chronarch.service.problems import ApiProblem
 from chronarch.wire import library as w
 from chronarch.wire.common import Hash
 from chronarch.wire.gcode import Finding
-from chronarch.wire.ledger import History
 
 router = APIRouter(tags=["files"], route_class=RetryingRoute)
 
@@ -168,7 +168,7 @@ async def restore_revision(which: Named, number: Number, who: Who, context: Cont
 async def history(which: Named, context: Context) -> History:
     """What became of its builds, by machine and model, with planned and real time."""
     async with context.sessions() as db:
-        return await history_of(db, file=(await find_file(db, which)).file.id)
+        return history_of(await ended_builds(db, OF_FILE, MOST_BUILDS, which=(await find_file(db, which)).file.id))
 
 
 @router.get("/files/{which}/preflight")

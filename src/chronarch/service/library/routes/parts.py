@@ -10,10 +10,11 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.bounds import Named
+from chronarch.core.ledger.learning import History, history_of
 from chronarch.core.library.names import check_name
 from chronarch.core.library.part_grouping import GroupableFile, PartSuggestion, families
 from chronarch.records import tables as t
-from chronarch.records.ledger.history import history as history_of
+from chronarch.records.ledger.history import MOST_BUILDS, OF_PART, ended_builds
 from chronarch.records.library import files as library
 from chronarch.records.library.files import FileWithReadings
 from chronarch.records.library.parts import parts_wire
@@ -29,7 +30,6 @@ from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import library as w
 from chronarch.wire.common import RequestDone
-from chronarch.wire.ledger import History
 
 router = APIRouter(tags=["parts"], prefix="/parts", route_class=RetryingRoute)
 LARGEST_MODEL = 300_000_000
@@ -145,7 +145,7 @@ async def remove_part(which: Named, context: Context, store: TheContentStore) ->
 async def history(which: Named, context: Context) -> History:
     """What became of the builds of all its files."""
     async with context.sessions() as db:
-        return await history_of(db, part=(await find_part(db, which)).id)
+        return history_of(await ended_builds(db, OF_PART, MOST_BUILDS, which=(await find_part(db, which)).id))
 
 
 @router.put("/{which}/model", openapi_extra=body("model/stl", "model/3mf"))

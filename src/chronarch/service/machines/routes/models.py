@@ -9,6 +9,7 @@ from sqlalchemy.exc import IntegrityError
 
 from chronarch.core.bounds import Named
 from chronarch.core.control.actions import check_model
+from chronarch.core.ledger.learning import ModelPace
 from chronarch.core.machines.model import MachineModel
 from chronarch.records import tables as t
 from chronarch.service.context import Context
@@ -16,7 +17,6 @@ from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.machines.learned_paces import TheLearnedPaces
 from chronarch.service.problems import ApiProblem
-from chronarch.wire.ledger import ModelPace
 from chronarch.wire.machines.model import machine_model
 
 router = APIRouter(tags=["machines"], route_class=RetryingRoute)

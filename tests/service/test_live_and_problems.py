@@ -21,13 +21,14 @@ from chronarch.core.control.actions import NeedsConfirmation, NotPossible
 from chronarch.records.database import DEADLOCK, deadlocked
 from chronarch.service import changes
 from chronarch.service.app import ROUTES
-from chronarch.service.changes import Changes, LiveEvent
+from chronarch.service.changes import Changes
 from chronarch.service.http import live_events
 from chronarch.service.http.deadlock_retry import TRIES, RetryingRoute
 from chronarch.service.http.errors import install
 from chronarch.service.permissions import OPEN, RIGHTS
 from chronarch.service.problems import ApiProblem, TooLateProblem
 from chronarch.wire.common import Problem
+from chronarch.wire.system import LiveEvent
 
 
 class Note(BaseModel):

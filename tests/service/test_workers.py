@@ -6,6 +6,7 @@ import asyncio
 import logging
 import unittest
 from collections.abc import Callable
+from datetime import UTC, datetime
 from unittest import mock
 
 from sqlalchemy.exc import InterfaceError
@@ -13,6 +14,8 @@ from sqlalchemy.exc import InterfaceError
 from chronarch.service import workers
 from chronarch.service.changes import Changes
 from chronarch.service.workers import Worker
+
+NOON = datetime(2026, 10, 19, 12, tzinfo=UTC)
 
 
 @mock.patch.multiple(workers, AWAY_S=0.01)
@@ -39,16 +42,16 @@ class Workers(unittest.IsolatedAsyncioTestCase):
 
     async def test_a_step_that_fails_unforeseen_is_told_in_the_log_and_the_next_is_done(self) -> None:
         self.errors = [KeyError("not foreseen")]
-        worker = Worker("heat log", self.step, 0.01)
+        worker = Worker("heat log", self.step, 0.01, now=lambda: NOON)
         with self.assertLogs(workers.log, "ERROR") as logs:
             await self.run_until(worker, lambda: worker.beat_at)
         self.assertIn("heat log went wrong", logs.output[0])
         self.assertIn("not foreseen", logs.output[0])
-        self.assertEqual((worker.restarts, worker.problem), (1, ""))
+        self.assertEqual((worker.restarts, worker.problem, worker.beat_at), (1, "", NOON))
 
     async def test_while_the_database_is_away_it_waits_and_says_so_once(self) -> None:
         self.errors = [InterfaceError("select 1", {}, Exception("gone")) for _ in range(3)]
-        worker = Worker("dispatch", self.step, 0.01)
+        worker = Worker("dispatch", self.step, 0.01, now=lambda: NOON)
         with self.assertLogs(workers.log, "WARNING") as logs:
             await self.run_until(worker, lambda: worker.beat_at)
         self.assertEqual(len(logs.output), 1)
@@ -57,7 +60,7 @@ class Workers(unittest.IsolatedAsyncioTestCase):
     async def test_it_looks_at_once_when_what_it_watches_has_changed_and_again_after_it_failed(self) -> None:
         self.errors = [OSError("no room")]
         changes = Changes()
-        worker = Worker("reading", self.step, None, changes.watch("models"))
+        worker = Worker("reading", self.step, None, changes.watch("models"), now=lambda: NOON)
         changes.wake("models", subject="Kiln 250")
         await self.run_until(worker, lambda: worker.beat_at)
         self.assertEqual(self.steps, 2, "the change is still to be looked at")

@@ -12,7 +12,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import AsyncIterator, Callable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Self, TypeVar
@@ -24,18 +23,10 @@ from chronarch.client.call import Call, at, check, digest, pieces
 from chronarch.client.errors import RefusedByService, Unreachable, WrongAccess
 from chronarch.wire import library as wl
 from chronarch.wire.common import Problem
+from chronarch.wire.system import LiveEvent
 
 T = TypeVar("T")
 TIMEOUT = httpx.Timeout(30.0, connect=5.0)
-
-
-@dataclass(frozen=True)
-class LiveEvent:
-    """One server-sent event: its name, its data as JSON, and its number in the change log where it has one."""
-
-    name: str
-    data: str
-    number: int | None = None
 
 
 class _Lines:

@@ -22,7 +22,8 @@ MOST_NAMED = 50
 """A transaction that changes more rows of a kind says only that there are many."""
 MANY = ""
 KEPT_FOR = timedelta(days=1)
-_CHANGES, _NOTICED = "changes", "noticed"
+_CHANGES, _WRITTEN, _NOTICED = "changes", "written", "noticed"
+"""Keys of a session's `info`: what has changed, whether the log has it, and whom to tell."""
 
 
 class Change(Base):
@@ -85,19 +86,19 @@ def _committing(session: Session) -> None:
     last: int = counted.lastrowid  # type: ignore[attr-defined]
     first = last - len(rows) + 1
     session.execute(insert(Change.__table__), [{"number": first + n, **row} for n, row in enumerate(rows)])  # type: ignore[arg-type]
-    session.info[_NOTICED + "!"] = True
+    session.info[_WRITTEN] = True
 
 
 @event.listens_for(LoggedSession, "after_commit")
 def _committed(session: Session) -> None:
-    if session.info.pop(_NOTICED + "!", False) and _NOTICED in session.info:
+    if session.info.pop(_WRITTEN, False) and _NOTICED in session.info:
         session.info[_NOTICED]()
 
 
 @event.listens_for(LoggedSession, "after_rollback")
 def _undone(session: Session) -> None:
     session.info.pop(_CHANGES, None)
-    session.info.pop(_NOTICED + "!", None)
+    session.info.pop(_WRITTEN, None)
 
 
 def session_info(noticed: Callable[[], None] | None) -> dict[str, Any]:

@@ -54,7 +54,7 @@ from chronarch.service.planning.planner import Planner
 from chronarch.service.problems import ApiProblem
 from chronarch.service.rounds import routes as rounds_routes
 from chronarch.service.system import routes as system_routes
-from chronarch.service.system.health import Health
+from chronarch.service.system.health import HealthCheck
 from chronarch.service.upkeep import routes as upkeep_routes
 from chronarch.service.watching import part_release
 from chronarch.service.watching import routes as watching_routes
@@ -96,29 +96,26 @@ class ServiceParts:
         room = TenderRoom(self.context, self.fleet, self.paces, self.heat_log, self.connections)
         several = (
             self.context, self.fleet, self.store, self.readers, self.intake, self.paces, self.connections,
-            self.planner, self.dispatcher, SignInGuard(), Health(self.context, self.fleet, self.workers), room,
+            self.planner, self.dispatcher, SignInGuard(), HealthCheck(self.context, self.fleet, self.workers), room,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 
     def _workers(self) -> list[Worker]:
         """What goes on for as long as the service runs."""
-        changes = self.context.changes
+        changes, worker = self.context.changes, partial(Worker, now=self.context.clock.real_now)
+        lapsed = self.connections.wanted
         found = [
-            Worker("change log", partial(changes.read, self.context.sessions), CHANGES_EVERY_S, changes.unread),
-            Worker("dispatch", self.dispatcher.run_once, dispatcher.LOOK_EVERY_S, self.dispatcher.wanted),
-            Worker("heat log", self.heat_log.write, heat_log.WRITE_EVERY_S),
-            Worker("reading for models", self.intake.read_missing, None, self.intake.wanted),
-            Worker("part release", self.release.look, part_release.LOOK_EVERY_S),
-            Worker(
-                "open connections",
-                self.connections.close_lapsed,
-                open_connections.LOOK_EVERY_S,
-                self.connections.wanted,
-            ),
+            worker("change log", partial(changes.read, self.context.sessions), CHANGES_EVERY_S, changes.unread),
+            worker("dispatch", self.dispatcher.run_once, dispatcher.LOOK_EVERY_S, self.dispatcher.wanted),
+            worker("heat log", self.heat_log.write, heat_log.WRITE_EVERY_S),
+            worker("reading for models", self.intake.read_missing, None, self.intake.wanted),
+            worker("part release", self.release.look, part_release.LOOK_EVERY_S),
+            worker("open connections", self.connections.close_lapsed, open_connections.LOOK_EVERY_S, lapsed),
         ]
         folder = self.context.config.hot_folder
         if folder is not None:
-            found.append(Worker("hot folder", hot_folder.HotFolder(self.intake, folder).look, hot_folder.LOOK_EVERY_S))
+            look = hot_folder.HotFolder(self.intake, folder).look
+            found.append(worker("hot folder", look, hot_folder.LOOK_EVERY_S))
         return found
 
     async def load_fleet(self) -> None:

@@ -9,20 +9,12 @@ from dataclasses import dataclass, field
 from chronarch.records import change_log
 from chronarch.records.change_log import LoggedChange
 from chronarch.records.database import Sessions
+from chronarch.wire.system import LiveEvent
 
 QUEUE = 2000
 AT_ONCE = 500
 FORGET_EVERY = 5000
 """Readings of the log between two removals of its old rows."""
-
-
-@dataclass(frozen=True)
-class LiveEvent:
-    """One event of the live stream: its name, its data as JSON, and its number in the change log (0: it has none)."""
-
-    name: str
-    data: str
-    number: int = 0
 
 
 Listener = asyncio.Queue[LiveEvent | None]

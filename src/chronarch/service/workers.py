@@ -29,7 +29,8 @@ class Worker:
     step: Callable[[], Awaitable[object]]
     every_s: float | None = None
     watch: Watch | None = None
-    now: Callable[[], datetime] = datetime.now
+    now: Callable[[], datetime] = field(kw_only=True)
+    """Real time."""
     beat_at: datetime | None = None
     """When the last step was done, real time."""
     lag_s: float = 0.0

@@ -10,7 +10,7 @@ from pydantic import Field, TypeAdapter
 from chronarch.core.bounds import Number, Word
 from chronarch.core.gcode import edits as core_edits
 from chronarch.core.gcode.comments import SlicerSettings
-from chronarch.core.gcode.contents import Layer, Pause, PrintedObject
+from chronarch.core.gcode.contents import FilePause, Layer, PrintedObject
 from chronarch.core.gcode.plan import Mark, TimePlan
 from chronarch.core.gcode.preflight import Severity
 from chronarch.core.gcode.splice import LineChange
@@ -19,7 +19,7 @@ from chronarch.wire.common import Wire, as_is
 if TYPE_CHECKING:
     from chronarch.core.gcode.analysis import Analysis
 
-as_is(Layer, LineChange, Pause, PrintedObject, SlicerSettings)
+as_is(Layer, LineChange, FilePause, PrintedObject, SlicerSettings)
 
 
 class WirePlan(Wire):
@@ -82,7 +82,7 @@ class FileReading(Wire):
     by_object: bool = False
     layer_height_mm: float | None = None
     """The most common height of a layer."""
-    pauses: list[Pause] = Field(default_factory=list)
+    pauses: list[FilePause] = Field(default_factory=list)
     objects: list[PrintedObject] = Field(default_factory=list)
     declared: SlicerSettings = SlicerSettings()
     pictures: list[FilePicture] = Field(default_factory=list)

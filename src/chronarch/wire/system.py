@@ -1,8 +1,19 @@
-"""What the service is."""
+"""What the service is, and the events of its live stream."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from chronarch.wire.common import Time, Wire
+
+
+@dataclass(frozen=True)
+class LiveEvent:
+    """One server-sent event: its name, its data as JSON, and its number in the change log where it has one."""
+
+    name: str
+    data: str
+    number: int | None = None
 
 
 class ShopInfo(Wire):

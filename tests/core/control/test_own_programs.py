@@ -17,7 +17,7 @@ MODEL = MachineModel("toy", park_mm=(5, 200), lift_mm=12, tools=2, chamber_ceili
 
 
 @dataclass
-class Machine:
+class SequenceMachine:
     """A machine that does each command at once. Lengths in mm from its own origin; `pushed` is filament that went
     through the nozzle."""
 
@@ -38,12 +38,12 @@ class Machine:
     lowest: float = 1e9
     """The lowest z it moved across the bed at."""
 
-    def copy(self) -> Machine:
+    def copy(self) -> SequenceMachine:
         return replace(
             self, at=dict(self.at), origin=dict(self.origin), nozzles=dict(self.nozzles), fans=dict(self.fans)
         )
 
-    def run(self, commands: list[bytes] | tuple[bytes, ...]) -> Machine:
+    def run(self, commands: list[bytes] | tuple[bytes, ...]) -> SequenceMachine:
         for command in commands:
             word, *rest = command.decode().split()
             given = {text[0]: float(text[1:] or 0) for text in rest}
@@ -136,15 +136,15 @@ others = st.sampled_from(
 files = st.lists(st.one_of(moves, others), min_size=1, max_size=40)
 
 
-def caught_up(commands: list[bytes]) -> tuple[Machine, ModalState]:
+def caught_up(commands: list[bytes]) -> tuple[SequenceMachine, ModalState]:
     modal = ModalState()
     for command in commands:
         modal.apply(command)
-    return Machine().run(commands), modal
+    return SequenceMachine().run(commands), modal
 
 
 class ParkedAndBack(unittest.TestCase):
-    def same(self, machine: Machine, before: Machine) -> None:
+    def same(self, machine: SequenceMachine, before: SequenceMachine) -> None:
         for name in ("e", "pushed"):
             self.assertAlmostEqual(getattr(machine, name), getattr(before, name), places=2, msg=name)
         for axis in "XYZ":

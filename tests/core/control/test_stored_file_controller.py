@@ -50,7 +50,7 @@ class Content(CommandSequence):
         return DATA[offset : offset + length]
 
 
-class Machine:
+class StoringMachine:
     """What the protocol's page says a machine does, in a few lines; `lose` is the share of messages that get lost."""
 
     def __init__(self, lose: float = 0.0, seed: int = 1) -> None:
@@ -123,7 +123,7 @@ class Machine:
 
 class Bench:
     def __init__(self, lose: float = 0.0, seed: int = 1) -> None:
-        self.machine = Machine(lose, seed)
+        self.machine = StoringMachine(lose, seed)
         self.controller = StoredFileController(MODEL)
         self.real_s = 0.0
         self.told: list[ControlEvent] = []

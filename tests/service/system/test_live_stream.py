@@ -6,9 +6,9 @@ import threading
 import unittest
 
 from chronarch.client import Client, requests
-from chronarch.client.calls import LiveEvent
 from chronarch.wire.library import NewPart
 from chronarch.wire.machines.spools import NewSpool
+from chronarch.wire.system import LiveEvent
 from tests.support.world import WorldCase, eventually
 
 

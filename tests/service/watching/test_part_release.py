@@ -45,7 +45,7 @@ class ShowingItsBed(unittest.IsolatedAsyncioTestCase):
             "seen": lambda: bool(self.known.clear_frame),
             "twice": lambda: self.sweeps >= 2,
         }[until]
-        watching = asyncio.create_task(Worker("release", self.releasing.look, 0.02).run_forever())
+        watching = asyncio.create_task(Worker("release", self.releasing.look, 0.02, now=lambda: NOON).run_forever())
         try:
             async with asyncio.timeout(20):
                 while not is_so():

@@ -14,7 +14,7 @@ import numpy as np
 from chronarch.core.errors import NotGcode
 from chronarch.core.gcode import kernel_layout as s
 from chronarch.core.gcode.comments import HEAD, TAIL, SlicerSettings, Thumbnail, declared, thumbnails
-from chronarch.core.gcode.contents import Layer, Pause, PrintedObject
+from chronarch.core.gcode.contents import FilePause, Layer, PrintedObject
 from chronarch.core.gcode.kernel_layout import Bytes, Floats, Ints
 from chronarch.core.gcode.layers import Index
 from chronarch.core.gcode.objects import Spans, find_objects, read_spans
@@ -57,7 +57,7 @@ class Analysis:
     chamber_c: float
     spiral: bool
     by_object: bool
-    pauses: tuple[Pause, ...]
+    pauses: tuple[FilePause, ...]
     objects: tuple[PrintedObject, ...]
     declared: SlicerSettings
     thumbnails: tuple[Thumbnail, ...] = field(repr=False)
@@ -198,13 +198,13 @@ def _plan(run: Pass, layers: tuple[Layer, ...]) -> TimePlan:
     )
 
 
-def _pauses(data: Bytes, marks: Ints) -> tuple[Pause, ...]:
+def _pauses(data: Bytes, marks: Ints) -> tuple[FilePause, ...]:
     found = []
     for kind, offset, length, line, command, layer in marks.tolist():
         if kind == s.K_PAUSE:
             text = data[offset : offset + min(length, 120)].tobytes().decode("utf-8", "replace").strip()
             word = text.split()[0].upper()
-            found.append(Pause(line, layer, command, text, PAUSES.get(word, "wait for a person")))
+            found.append(FilePause(line, layer, command, text, PAUSES.get(word, "wait for a person")))
     return tuple(found)
 
 

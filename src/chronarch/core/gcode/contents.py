@@ -22,7 +22,7 @@ class Layer:
 
 
 @dataclass(frozen=True)
-class Pause:
+class FilePause:
     """The file asks the machine to wait for a person."""
 
     line: int

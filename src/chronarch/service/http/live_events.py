@@ -5,7 +5,8 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator, Iterable
 
-from chronarch.service.changes import Changes, Listener, LiveEvent
+from chronarch.service.changes import Changes, Listener
+from chronarch.wire.system import LiveEvent
 
 KEEP_ALIVE_S = 15.0
 
@@ -20,7 +21,7 @@ async def stream(changes: Changes, queue: Listener, first: Iterable[LiveEvent]) 
     told = 0
     try:
         for event in first:
-            told = max(told, event.number)
+            told = max(told, event.number or 0)
             yield encode(event)
         while True:
             try:
@@ -31,7 +32,7 @@ async def stream(changes: Changes, queue: Listener, first: Iterable[LiveEvent]) 
                 continue
             if event_or_end is None:
                 return
-            if not 0 < event_or_end.number <= told:
+            if not 0 < (event_or_end.number or 0) <= told:
                 yield encode(event_or_end)
     finally:
         changes.leave(queue)

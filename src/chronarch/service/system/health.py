@@ -20,7 +20,7 @@ MOST_LAG_S = 30.0
 
 
 @dataclass
-class Health:
+class HealthCheck:
     """Looks at the parts of one service."""
 
     context: ServiceContext
@@ -73,4 +73,4 @@ class Health:
         return w.DatabaseHealth(answered_in_s=self.context.clock.monotonic_s() - asked, problem=problem)
 
 
-TheHealth = Annotated[Health, part(Health)]
+TheHealthCheck = Annotated[HealthCheck, part(HealthCheck)]

@@ -9,15 +9,14 @@ from fastapi import APIRouter, Header
 from fastapi.responses import StreamingResponse
 
 from chronarch.core.bounds import Word
-from chronarch.service.changes import LiveEvent
 from chronarch.service.context import Context, ServiceContext
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.live_events import stream
 from chronarch.service.http.open_connections import TheOpenConnections
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.permissions import Who
-from chronarch.service.system.health import TheHealth
-from chronarch.wire.system import Health, ShopInfo
+from chronarch.service.system.health import TheHealthCheck
+from chronarch.wire.system import Health, LiveEvent, ShopInfo
 
 router = APIRouter(route_class=RetryingRoute)
 routers = (router,)
@@ -34,7 +33,7 @@ async def the_shop(context: Context) -> ShopInfo:
 
 
 @router.get("/health", tags=["people"])
-async def look(health: TheHealth) -> Health:
+async def look(health: TheHealthCheck) -> Health:
     """How the service itself is: its database, disk, clocks, tenders and workers."""
     return await health.look()
 

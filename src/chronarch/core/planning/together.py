@@ -25,8 +25,8 @@ class BedsTogether:
 
 
 def conflicts(snapshot: Snapshot, f: Forecast, words: Callable[[datetime], str]) -> list[BedsTogether]:
-    """Where more beds than a site has people, and two more, need somebody at once, within the next day. `words` says a
-    time."""
+    """Where so many beds of a site end minutes apart, within the next day, that two are left once each person has one.
+    `words` says a time."""
     sites = {m.name: m.site for m in snapshot.machines}
     ready = [(r.likely, name) for name, r in f.ends.items()]
     ready += [(b.end.likely, b.assignment.machine) for b in f.builds]

@@ -35,8 +35,7 @@ from chronarch.core.planning.snapshot import (
     WaitingWork,
 )
 from chronarch.core.time_range import TimeRange
-from chronarch.demo.history import PastBuild, PastFile, make_past
-from chronarch.demo.history import ShopHistory as DemoPast
+from chronarch.demo.history import MadeUpPast, PastBuild, PastFile, make_past
 from chronarch.demo.shop import MACHINES, MATERIAL, MODELS, PARTS, PAST, file_name
 from chronarch.demo.slicer import slice_part
 
@@ -69,7 +68,7 @@ class Tally:
         print(f"  {self.name:34}{n:>7}{self.inside / n:>13.1%}{off:>15.1f} min{width:>13.1f} min")
 
 
-def shops_past() -> DemoPast:
+def shops_past() -> MadeUpPast:
     files = []
     for part in PARTS:
         if part.name in PAST:
@@ -110,7 +109,7 @@ def pace_by(builds: Sequence[PastBuild], worked: dict[int, float], at: datetime)
     return {model: statistics.median(values[-100:]) for model, values in ratios.items()}
 
 
-def snapshot(past: DemoPast, pace: dict[str, float], at: datetime) -> tuple[Snapshot, list[RunningBuild]]:
+def snapshot(past: MadeUpPast, pace: dict[str, float], at: datetime) -> tuple[Snapshot, list[RunningBuild]]:
     """The shop as it stood at a moment, by what was known then."""
     on: dict[str, PastBuild] = {b.machine: b for b in past.builds if b.claimed <= at < b.cleared}
     machines, running = [], []

@@ -37,6 +37,7 @@ LONGEST_FIRST = (
     "client",
     "wire",
     "core",
+    "bench",
 )
 CLOSING = re.compile(r"^(\d+) passed, (\d+) failed(?:, (\d+) skipped)?$", re.MULTILINE)
 TIME_LIMIT_S = 900

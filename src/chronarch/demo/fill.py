@@ -16,7 +16,7 @@ from chronarch.core.machines.states import BuildState, Intake
 from chronarch.core.machines.tools import Tool
 from chronarch.core.orders.requirement import Requirement
 from chronarch.core.planning.eligibility import JobNeed
-from chronarch.demo.history import PastFile, PastWriter, make_past
+from chronarch.demo.history import MadeUpPast, PastFile, make_past
 from chronarch.demo.shop import (
     FOLDERS,
     HOURS,
@@ -80,7 +80,7 @@ def add_machines(client: Client, links: dict[str, str], cameras: str) -> None:
         client.do(requests.add_machine(w.NewMachine.model_validate(order)))
 
 
-def past_until(files: dict[str, File], end: datetime) -> PastWriter:
+def past_until(files: dict[str, File], end: datetime) -> MadeUpPast:
     """The fortnight before `end`, from the midnight it begins with."""
     begin = (end - timedelta(days=DAYS)).replace(hour=0, minute=0, second=0, microsecond=0)
     past_files = [

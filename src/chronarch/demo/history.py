@@ -74,7 +74,7 @@ class _Machine:
 
 
 @dataclass
-class PastWriter:
+class MadeUpPast:
     """What came of it: builds in order of their claim, jobs as (file, copies, created), ledgers by machine."""
 
     builds: list[PastBuild]
@@ -204,7 +204,7 @@ class _Run:
         self.offer(m, when)
 
 
-def make_past(files: Sequence[PastFile], begin: datetime, end: datetime, seed: int = 1911) -> PastWriter:
+def make_past(files: Sequence[PastFile], begin: datetime, end: datetime, seed: int = 1911) -> MadeUpPast:
     """The shop's past from `begin` to `end`. Builds still under way at the end are left out of it, with what the ledger
     says of them: those machines have been idle since."""
     run = _Run(files, begin, end, seed)
@@ -219,7 +219,7 @@ def make_past(files: Sequence[PastFile], begin: datetime, end: datetime, seed: i
     ledgers = {m.figures.name: _without(m.ledger, done) for m in run.machines}
     order = {old: new for new, old in enumerate(sorted(done))}
     ledgers = {name: [_renumbered(i, order) for i in entries] for name, entries in ledgers.items()}
-    return PastWriter([run.builds[n] for n in sorted(done)], [(j.file, j.copies, j.created) for j in run.jobs], ledgers)
+    return MadeUpPast([run.builds[n] for n in sorted(done)], [(j.file, j.copies, j.created) for j in run.jobs], ledgers)
 
 
 def _without(entries: list[Interval], done: set[int]) -> list[Interval]:

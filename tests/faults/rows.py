@@ -17,7 +17,7 @@ import signal
 import socket
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import httpx
 from websockets.sync.client import connect
@@ -194,7 +194,7 @@ def _cut(seconds: float) -> Callable[[Shop, World, random.Random, int], str]:
 def _cut_long(shop: Shop, w: World, lot: random.Random, points: int) -> str:
     # half a minute is more than an hour and a half of this shop's quick time: the machine's own watch must allow it
     model = w.client.do(requests.models())[0]
-    w.client.do(requests.change_model(model.model_copy(update={"watchdog_s": 40_000})))
+    w.client.do(requests.change_model(replace(model, watchdog_s=40_000.0)))
     try:
         return _cut(30)(shop, w, lot, points)
     finally:

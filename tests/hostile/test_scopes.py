@@ -6,6 +6,7 @@ from __future__ import annotations
 import asyncio
 import re
 import unittest
+from dataclasses import asdict
 from typing import Any
 
 import httpx
@@ -60,7 +61,7 @@ class Scopes(WorldCase):
         w = self.world
         w.client.do(requests.add_model(MachineModel(name="Lantern 900")))
         mine = w.client.do(requests.make_key("somebody's", Scope.READ))
-        model = MachineModel(name="Lantern 900", nozzle_ceiling_c=500).model_dump(mode="json")
+        model = asdict(MachineModel(name="Lantern 900", nozzle_ceiling_c=500))
         tries: tuple[tuple[str, str, dict[str, Any]], ...] = (
             ("POST", "/api/models", {"json": {**model, "name": "Lantern 901"}}),
             ("PUT", "/api/models/Lantern 900", {"json": model}),

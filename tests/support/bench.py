@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
+from typing import Any
 
 from chronarch.core.control.controlled_machine import BuildSpec, Instant
 from chronarch.core.control.events import StateChanged
@@ -40,7 +41,7 @@ class Bench:
         self.urgent: list[bytes] = []
         self.last = 0
         self.heat = (25.0, 0.0, 25.0, 0.0)
-        self.told: list[object] = []
+        self.told: list[Any] = []
         self.blocked = False
         self.answers: dict[bytes, tuple[str, ...]] = {}
         """What the machine says to a command besides ok."""
@@ -104,5 +105,5 @@ class Bench:
     def states(self) -> list[MachineState]:
         return [h.state for h in self.told if isinstance(h, StateChanged)]
 
-    def of(self, kind: type) -> list[object]:
+    def of(self, kind: type) -> list[Any]:
         return [h for h in self.told if isinstance(h, kind)]

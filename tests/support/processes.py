@@ -167,7 +167,8 @@ def _serve(orders: socket.socket) -> NoReturn:
                 os.close(woken)
                 os.close(wake)
                 orders.close()
-                _become(*json.loads(order), streams)
+                arguments, env, folder = json.loads(order)
+                _become(arguments, env, folder, streams)
             running.add(pid)
             for stream in streams:
                 os.close(stream)

@@ -13,7 +13,7 @@ import unittest
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
 
 import httpx
 from sqlalchemy import text
@@ -314,7 +314,7 @@ class WorldCase(unittest.TestCase):
         unittest.addModuleCleanup(world.close)
         setattr(wants, "world", world)  # noqa: B010
         unittest.addModuleCleanup(delattr, wants, "world")
-        wants.prepare()
+        cast(type[WorldCase], wants).prepare()
 
     @classmethod
     def prepare(cls) -> None:

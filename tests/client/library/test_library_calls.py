@@ -11,6 +11,7 @@ from chronarch.client import requests as c
 from chronarch.client.requests import Call
 from chronarch.core.gcode import edits
 from chronarch.wire import library as w
+from chronarch.wire.common import Wire
 from chronarch.wire.gcode import EditRequest
 
 SHA = "a" * 64
@@ -84,7 +85,7 @@ class Calls(unittest.TestCase):
                 self.assertEqual(body.model_dump()["edit"]["kind"], wish.kind)
 
     def test_slips_of_the_pen_are_refused_before_anything_is_sent(self) -> None:
-        wrong: tuple[tuple[type[w.Wire], dict[str, object], str], ...] = (
+        wrong: tuple[tuple[type[Wire], dict[str, object], str], ...] = (
             (EditRequest, {"edit": {"kind": "dance"}}, "kind"),
             (EditRequest, {"edit": {"kind": "pause", "layer": "top"}}, "layer"),
             (w.FileChange, {"name": "../x"}, "not allowed|dot"),

@@ -8,11 +8,12 @@ from datetime import UTC, datetime, timedelta
 
 from sqlalchemy.exc import IntegrityError, OperationalError
 
+from chronarch.core.ledger.learning import history_of, learned_paces
 from chronarch.core.machines.states import Intake, MachineState, Outcome
 from chronarch.core.orders.states import Verdict
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions, migrate
-from chronarch.records.ledger.history import history, learned_paces
+from chronarch.records.ledger.history import COMPLETED, OF_FILE, OF_PART, ended_builds
 from chronarch.records.library import files as library
 from chronarch.records.orders.file_use import in_use
 from tests.support.world import shared_server
@@ -111,13 +112,13 @@ class Library(unittest.IsolatedAsyncioTestCase):
 
     async def test_a_pace_is_the_middle_of_what_completed_builds_took_without_their_pauses(self) -> None:
         async with self.sessions() as db:
-            self.assertEqual(await learned_paces(db), {})
+            self.assertEqual(learned_paces(await ended_builds(db, COMPLETED, 600)), {})
         for copy, real_s, paused_s in ((1, 66.0, 0.0), (2, 72.0, 500.0), (3, 600.0, 0.0)):
             await self.build(copy, 1, real_s, paused_s)
         for copy in (4, 5):
             await self.build(copy, 2, 90.0)
         async with self.sessions() as db:
-            paces = await learned_paces(db)
+            paces = learned_paces(await ended_builds(db, COMPLETED, 600))
         self.assertEqual(list(paces), ["small"], "two builds are too few to learn from")
         self.assertAlmostEqual(paces["small"].pace, 72 / 60, places=6)
         self.assertEqual(paces["small"].builds, 3)
@@ -127,13 +128,14 @@ class Library(unittest.IsolatedAsyncioTestCase):
         await self.build(2, 1, 66.0, verdict=Verdict.SCRAP)
         await self.build(3, 2, 90.0)
         async with self.sessions() as db:
-            for found in (await history(db, file=1), await history(db, part=1)):
+            for whose in (OF_FILE, OF_PART):
+                found = history_of(await ended_builds(db, whose, 100, which=1))
                 self.assertEqual((found.builds, found.good, found.scrap, found.unjudged), (3, 2, 1, 0))
                 self.assertEqual(found.machines, {"M1": 2, "M2": 1})
                 small = next(m for m in found.models if m.model == "small")
                 self.assertEqual((small.builds, small.good, small.scrap, small.completed), (2, 1, 1, 2))
                 self.assertAlmostEqual(small.real_s, 132.0)
-            self.assertEqual((await history(db, file=99)).builds, 0)
+            self.assertEqual(len(await ended_builds(db, OF_FILE, 100, which=99)), 0)
 
     async def test_what_is_queued_or_on_a_machine_is_in_use_also_through_its_part(self) -> None:
         async with self.sessions() as db:

@@ -11,6 +11,7 @@ import struct
 import threading
 import time
 import unittest
+from dataclasses import replace
 from xml.etree import ElementTree
 
 import httpx
@@ -252,12 +253,12 @@ class Files(LibraryCase):
             [x.rule for x in with_model.reading.findings if x.severity == "refuse"][:1], ["outside-volume"]
         )
         self.assertEqual([x for x in later.reading.findings if x.severity == "refuse"], [])
-        do(requests.change_model(slow.model_copy(update={"acceleration_mm_s2": 4000, "volume_mm": (250, 250, 250)})))
+        do(requests.change_model(replace(slow, acceleration_mm_s2=4000.0, volume_mm=(250.0, 250.0, 250.0))))
         quick = lambda: do(requests.file(f.id)).times[slow.name] < later.times[slow.name] * 0.9  # noqa: E731
         eventually(quick, "its files are read anew when a model gets other figures")
         self.assertEqual([x for x in do(requests.file(f.id, slow.name)).reading.findings if x.severity == "refuse"], [])
         with self.refused("no model named"):
-            do(requests.change_model(slow.model_copy(update={"name": "Nobody"})))
+            do(requests.change_model(replace(slow, name="Nobody")))
 
 
 class Edits(LibraryCase):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Literal
+from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field
 
@@ -11,10 +11,6 @@ from chronarch.core.library.names import check_folder, check_name
 from chronarch.core.library.part_grouping import PartSuggestion
 from chronarch.wire.common import Label, Time, Wire, as_is
 from chronarch.wire.gcode import FileReading
-
-if TYPE_CHECKING:
-    pass
-
 
 as_is(PartSuggestion)
 Name = Annotated[str, Field(max_length=1000), AfterValidator(check_name)]

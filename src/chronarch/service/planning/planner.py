@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Sequence
 from datetime import datetime, timedelta
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -31,11 +31,6 @@ from chronarch.service.planning.snapshot import (
     CurrentPlan,
     take_snapshot,
 )
-
-if TYPE_CHECKING:
-    from chronarch.service.context import ServiceContext
-    from chronarch.service.orders.waiting_jobs import WaitingJob
-
 
 PAST_FOR = timedelta(seconds=20)
 GOOD_FOR = timedelta(seconds=3)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta, tzinfo
-from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
@@ -13,9 +12,6 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.core.planning.shifts import ALWAYS, ShiftPattern, Staffing
 from chronarch.records import tables as t
 from chronarch.wire.planning.settings import Planning, SiteHours
-
-if TYPE_CHECKING:
-    pass
 
 
 @dataclass

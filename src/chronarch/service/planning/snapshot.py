@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from math import inf, log
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -32,10 +32,6 @@ from chronarch.records.orders.jobs import copies_of
 from chronarch.service.machines.fleet import Fleet, FleetMachine
 from chronarch.service.orders.waiting_jobs import WaitingJob
 from chronarch.service.planning.settings import PlanningSettings
-
-if TYPE_CHECKING:
-    from chronarch.service.orders.waiting_jobs import WaitingJob
-
 
 LOOK_AHEAD = timedelta(days=60)
 AMBIENT_C, USUAL_BED_C = 22.0, 60.0

@@ -23,7 +23,6 @@ from chronarch.service.principals import Principal, hash_secret
 from chronarch.service.problems import ApiProblem
 from chronarch.service.rounds.tasks import rounds
 from chronarch.wire import rounds as w
-from chronarch.wire import rounds as ws
 from chronarch.wire.access import Scope
 from chronarch.wire.common import fill
 from chronarch.wire.orders.builds import Build, Clearing
@@ -36,12 +35,12 @@ HelperToken = Annotated[Word, Header(alias="X-Helper-Link")]
 # Helpers -----------------------------------------------------------------------------------------------------------
 
 
-def _helper(row: t.HelperLink, context: ServiceContext) -> ws.Helper:
-    return fill(ws.Helper, row, expired=row.expires_at <= context.clock.real_now())
+def _helper(row: t.HelperLink, context: ServiceContext) -> w.Helper:
+    return fill(w.Helper, row, expired=row.expires_at <= context.clock.real_now())
 
 
 @router.get("/helpers")
-async def helpers(context: Context) -> list[ws.Helper]:
+async def helpers(context: Context) -> list[w.Helper]:
     """The links that were handed out, newest first."""
     async with context.sessions() as db:
         rows = (await db.execute(select(t.HelperLink).order_by(t.HelperLink.id.desc()).limit(100))).scalars()
@@ -49,7 +48,7 @@ async def helpers(context: Context) -> list[ws.Helper]:
 
 
 @router.post("/helpers", status_code=201)
-async def make_helper(order: ws.NewHelper, who: Who, context: Context) -> ws.CreatedHelper:
+async def make_helper(order: w.NewHelper, who: Who, context: Context) -> w.CreatedHelper:
     """Make an address that shows the rounds of one site without an account, until it expires or is revoked."""
     token = secrets.token_urlsafe(24)
     now = context.clock.real_now()
@@ -60,11 +59,11 @@ async def make_helper(order: ws.NewHelper, who: Who, context: Context) -> ws.Cre
         )  # fmt: skip
         db.add(row)
         await db.commit()
-    return ws.CreatedHelper(**_helper(row, context).model_dump(), address=f"/help#{token}")
+    return w.CreatedHelper(**_helper(row, context).model_dump(), address=f"/help#{token}")
 
 
 @router.delete("/helpers/{number:record}")
-async def revoke_helper(number: Number, context: Context) -> ws.Helper:
+async def revoke_helper(number: Number, context: Context) -> w.Helper:
     """Revoke a link: it opens nothing from now on."""
     async with context.sessions() as db:
         row = await db.get(t.HelperLink, number)

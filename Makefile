@@ -50,3 +50,4 @@ bench: ## Measure: each figure as a ratio to a limit taken in the same run.
 	$(BIN)/python -m bench.planning
 	$(BIN)/python -m bench.back_test
 	$(BIN)/python -m bench.change_log
+	$(BIN)/python -m bench.reads

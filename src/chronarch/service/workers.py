@@ -11,7 +11,7 @@ from datetime import datetime
 from sqlalchemy.exc import SQLAlchemyError
 
 from chronarch.core.backoff import Backoff
-from chronarch.records.database import away
+from chronarch.records.failures import away
 from chronarch.service.changes import Watch
 
 WAITS_S, LASTING_S = (1.0, 2.0, 4.0, 8.0, 16.0, 32.0, 60.0), 60.0

@@ -12,7 +12,7 @@ from fastapi import Request, Response
 from fastapi.routing import APIRoute
 from sqlalchemy.exc import OperationalError
 
-from chronarch.records.database import deadlocked
+from chronarch.records.failures import deadlocked
 from chronarch.service.http import record_numbers as record_numbers  # what `{number:record}` in an address takes
 from chronarch.service.http.request_bodies import bounded
 from chronarch.service.permissions import READING, let_in

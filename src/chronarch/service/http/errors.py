@@ -16,7 +16,7 @@ from starlette.exceptions import HTTPException
 
 from chronarch.core.control.actions import NeedsConfirmation
 from chronarch.core.errors import CoreError, TooLarge
-from chronarch.records.database import deadlocked
+from chronarch.records.failures import deadlocked
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import UNSURE, Problem, fault_text
 

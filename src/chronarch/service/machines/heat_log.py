@@ -11,7 +11,7 @@ from sqlalchemy.dialects.mysql import insert
 from sqlalchemy.exc import SQLAlchemyError
 
 from chronarch.records import tables as t
-from chronarch.records.database import away
+from chronarch.records.failures import away
 from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet
 from chronarch.wire.control.upstream import Sample

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from chronarch.client import Client, requests
 from chronarch.core.gcode.analysis import analyse
-from chronarch.core.ledger.intervals import clip, faults, usage
+from chronarch.core.ledger.intervals import faults, usage
 from chronarch.core.machines.states import Intake, MachineState
 from chronarch.core.machines.tools import Tool
 from chronarch.core.orders.requirement import Requirement
@@ -24,6 +24,7 @@ from chronarch.demo.history import PastFile, is_staffed, make_past
 from chronarch.demo.shapes import Ellipse, RoundedBox, Slice, hatch
 from chronarch.demo.shop import MACHINES, MATERIAL, MODELS, ORDERS, PARTS, QUEUE, file_name
 from chronarch.demo.slicer import slice_part
+from tests.support.intervals import clip, spent
 
 BEGIN = datetime(2026, 10, 5, tzinfo=UTC)
 END = BEGIN + timedelta(days=14)
@@ -65,7 +66,7 @@ class Past(unittest.TestCase):
         for name, ledger in self.past.ledgers.items():
             self.assertEqual(faults(ledger), [], name)
             self.assertEqual(ledger[0].begin, BEGIN)
-            row = usage(name, clip(ledger, BEGIN, END), [])
+            row = usage(name, spent(clip(ledger, BEGIN, END)), {})
             self.assertAlmostEqual(row.total_s, 14 * 86400)
             self.assertTrue(0.05 < row.utilisation < 0.8, f"{name} {row.utilisation}")
 

@@ -1,4 +1,4 @@
-"""`chronarch report`."""
+"""`chronarch report` and `chronarch ledger`."""
 
 from __future__ import annotations
 
@@ -14,6 +14,7 @@ from chronarch.core.machines.states import MachineState
 from chronarch.wire.ledger import UsageRow
 
 FORMATS = ["%Y-%m-%d", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M"]
+REBUILD_WITHIN_S = 1800.0
 SHOWN = (
     MachineState.WARMING,
     MachineState.BUILDING,
@@ -30,6 +31,18 @@ SHOWN = (
 @click.group()
 def report() -> None:
     """Reports from the ledger."""
+
+
+@click.group()
+def ledger() -> None:
+    """The ledger itself."""
+
+
+@ledger.command()
+@pass_service
+def rebuild(service: Service) -> None:
+    """Make the days that reports of long spans add up anew from the intervals. Machines work on meanwhile."""
+    say(service.patient(requests.rebuild_ledger(), REBUILD_WITHIN_S).text)
 
 
 @report.command()

@@ -8,6 +8,7 @@ from chronarch.client.call import Call, at, some
 from chronarch.client.library import Which
 from chronarch.core.ledger.learning import History, ModelPace
 from chronarch.wire import ledger as wr
+from chronarch.wire.common import RequestDone
 from chronarch.wire.ledger import LedgerEntry, TurnaroundReport
 
 
@@ -19,6 +20,11 @@ def ledger(
     begin: datetime | None = None, end: datetime | None = None, machine: str | None = None
 ) -> Call[list[LedgerEntry]]:
     return Call("GET", "/api/ledger", list[LedgerEntry], params=some(begin=begin, end=end, machine=machine))
+
+
+def rebuild_ledger() -> Call[RequestDone]:
+    """Make the days that reports of long spans add up anew."""
+    return Call("POST", "/api/ledger/rebuild", RequestDone)
 
 
 def utilisation(begin: datetime | None = None, end: datetime | None = None) -> Call[wr.Utilisation]:

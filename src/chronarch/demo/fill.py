@@ -35,6 +35,7 @@ from chronarch.demo.shop import (
 from chronarch.demo.slicer import slice_part
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions
+from chronarch.records.ledger.intervals import rebuild_days
 from chronarch.wire.library import File
 from chronarch.wire.machines import machine as w
 from chronarch.wire.machines import spools as ws
@@ -166,6 +167,8 @@ async def _add_past(database: str, files: dict[str, File], now: datetime) -> Non
                 ],
             )
         await db.commit()
+        for machine in machines.values():
+            await rebuild_days(db, machine.id)
     await engine.dispose()
 
 

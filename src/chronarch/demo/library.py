@@ -53,7 +53,7 @@ def tend(client: Client, files: dict[str, File]) -> None:
         change = w.FileChange(tags=tags, notes=NOTES.get(name))
         client.do(requests.change_file(files[name].id, change))
     for name in BY_NAME:
-        made_by = client.do(requests.files(search=name))
+        made_by = client.all(requests.files(search=name))
         for file in made_by:
             variant = int(found[1]) if (found := re.search(r"-x(\d)-", file.name)) else PIECES[name]
             client.do(requests.change_file(file.id, w.FileChange(pieces=variant)))

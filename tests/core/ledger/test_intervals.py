@@ -8,8 +8,9 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
-from chronarch.core.ledger.intervals import OPEN_END, Interval, MadeBuild, append, clip, faults, total, usage
+from chronarch.core.ledger.intervals import OPEN_END, Interval, append, by_day, faults, total, usage, whole_days
 from chronarch.core.machines.states import MachineState
+from tests.support.intervals import clip, spent
 
 BEGIN = datetime(2026, 10, 5, tzinfo=UTC)
 changes = st.lists(
@@ -45,7 +46,7 @@ class Cover(unittest.TestCase):
         end = begin + timedelta(seconds=length_s)
         cut = clip(ledger_of(steps), begin, end)
         self.assertEqual(faults(cut), [])
-        self.assertAlmostEqual(usage("x", cut, []).total_s, length_s)
+        self.assertAlmostEqual(usage("x", spent(cut), {}).total_s, length_s)
 
     def test_gaps_and_overlaps_are_found(self) -> None:
         hour = timedelta(hours=1)
@@ -59,6 +60,23 @@ class Cover(unittest.TestCase):
         self.assertEqual(append(ledger, BEGIN + timedelta(hours=1), MachineState.BUILDING, 1), ledger)
 
 
+class Days(unittest.TestCase):
+    @given(st.datetimes(datetime(2026, 1, 1), datetime(2026, 12, 31)), st.timedeltas(timedelta(), timedelta(days=9)))
+    def test_the_days_of_a_span_add_up_to_it(self, begin: datetime, length: timedelta) -> None:
+        begin = begin.replace(tzinfo=UTC)
+        end = begin + length
+        days = by_day(begin, end)
+        self.assertEqual(sum(us for _, us in days), length // timedelta(microseconds=1))
+        self.assertEqual([day for day, _ in days], sorted({day for day, _ in days}))
+        self.assertTrue(all(0 < us <= 86_400_000_000 for _, us in days))
+        first, last = whole_days(begin, end)
+        self.assertTrue(begin <= first <= last <= end)
+        whole = [day for day, us in days if us == 86_400_000_000]
+        self.assertEqual(len(whole), (last - first).days)
+        if first < last:
+            self.assertEqual((first.date(), last.date() - timedelta(days=1)), (whole[0], whole[-1]))
+
+
 class Sums(unittest.TestCase):
     def test_a_report_row_counts_hours_builds_and_grams(self) -> None:
         hour = 3600
@@ -70,7 +88,7 @@ class Sums(unittest.TestCase):
             ]
         )
         cut = clip(ledger, BEGIN, BEGIN + timedelta(hours=5))
-        row = usage("Anchor", cut, [MadeBuild("good", 12.5), MadeBuild("scrap", 2.0), MadeBuild("", 1.0)])
+        row = usage("Anchor", spent(cut), {"good": (1, 12.5), "scrap": (1, 2.0), "": (1, 1.0)})
         self.assertEqual((row.good, row.scrap, row.unjudged, row.grams), (1, 1, 1, 15.5))
         self.assertAlmostEqual(row.printing_s, 2.5 * hour)
         self.assertAlmostEqual(row.utilisation, 2.5 / 5)
@@ -79,4 +97,4 @@ class Sums(unittest.TestCase):
         self.assertEqual(both.good, 2)
 
     def test_nothing_recorded_is_no_use_and_no_error(self) -> None:
-        self.assertEqual(usage("Anchor", [], []).utilisation, 0.0)
+        self.assertEqual(usage("Anchor", {}, {}).utilisation, 0.0)

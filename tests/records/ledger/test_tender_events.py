@@ -24,7 +24,7 @@ from chronarch.core.machines.states import BuildState, Intake, MachineState, Out
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions, migrate
 from chronarch.records.ledger.tender_events import commit_event
-from chronarch.records.orders.builds import claim
+from chronarch.records.orders.builds import BuildContent, claim
 from tests.support.world import shared_server
 
 NINE = datetime(2026, 10, 19, 9, tzinfo=UTC)
@@ -55,7 +55,7 @@ class Told(unittest.IsolatedAsyncioTestCase):
             job = t.Job(id=1, file_id=1, copies=1, requirement={}, created_at=NINE, created_by="x")
             db.add_all([revision, reading, job])
             await db.commit()
-            build = await claim(db, job, revision, reading, await db.get_one(t.Machine, 1), NINE)
+            build = await claim(db, job, BuildContent(1, 1, SHA, 10, 60.0), 1, NINE)
             assert build is not None
             self.build = build.id
 

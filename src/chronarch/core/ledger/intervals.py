@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 
 from chronarch.core.machines.states import PRODUCTIVE, MachineState
 
@@ -36,13 +36,21 @@ def append(ledger: Sequence[Interval], at: datetime, state: MachineState, build:
     return [*before, *closed, Interval(at, OPEN_END, state, build)]
 
 
-def clip(ledger: Iterable[Interval], begin: datetime, end: datetime) -> list[Interval]:
-    """The parts of the intervals that lie within begin..end."""
-    return [
-        Interval(max(i.begin, begin), min(i.end, end), i.state, i.build)
-        for i in ledger
-        if i.begin < end and i.end > begin and max(i.begin, begin) < min(i.end, end)
-    ]
+def by_day(begin: datetime, end: datetime) -> list[tuple[date, int]]:
+    """The days (UTC) that a span touches, each with the microseconds of it that lie in that day."""
+    found = []
+    while begin < end:
+        night = datetime.combine(begin.date() + timedelta(days=1), time(), UTC)
+        found.append((begin.date(), (min(end, night) - begin) // timedelta(microseconds=1)))
+        begin = night
+    return found
+
+
+def whole_days(begin: datetime, end: datetime) -> tuple[datetime, datetime]:
+    """The whole days (UTC) within a span; both the same time when there is none."""
+    first = datetime.combine((begin - timedelta(microseconds=1)).date() + timedelta(days=1), time(), UTC)
+    last = datetime.combine(end.date(), time(), UTC)
+    return (first, last) if first < last else (end, end)
 
 
 def faults(ledger: Sequence[Interval]) -> list[str]:
@@ -52,14 +60,6 @@ def faults(ledger: Sequence[Interval]) -> list[str]:
         if a.end != b.begin:
             wrong.append(f"{'gap' if a.end < b.begin else 'overlap'} between {a.end} and {b.begin}")
     return wrong
-
-
-@dataclass(frozen=True)
-class MadeBuild:
-    """What a report needs of one build that ended: its verdict (empty: not judged yet) and its filament."""
-
-    verdict: str
-    grams: float
 
 
 @dataclass(frozen=True)
@@ -90,14 +90,12 @@ class Usage:
         return self.printing_s / self.total_s if self.total_s else 0.0
 
 
-def usage(name: str, ledger: Iterable[Interval], builds: Iterable[MadeBuild]) -> Usage:
-    """Add up a clipped ledger and the builds that ended in it."""
-    seconds = dict.fromkeys(MachineState, 0.0)
-    for i in ledger:
-        seconds[i.state] += (i.end - i.begin) / timedelta(seconds=1)
-    made = list(builds)
-    counts = {v: sum(b.verdict == v for b in made) for v in ("good", "scrap", "")}
-    return Usage(name, seconds, counts["good"], counts["scrap"], counts[""], sum(b.grams for b in made))
+def usage(name: str, microseconds: Mapping[MachineState, int], made: Mapping[str, tuple[int, float]]) -> Usage:
+    """A row from the time in each state, and from builds and their grams by verdict (empty: not judged yet)."""
+    seconds = {state: microseconds.get(state, 0) / 1e6 for state in MachineState}
+    counts = {verdict: made.get(verdict, (0, 0.0))[0] for verdict in ("good", "scrap", "")}
+    grams = sum(grams for _, grams in made.values())
+    return Usage(name, seconds, counts["good"], counts["scrap"], counts[""], grams)
 
 
 def total(name: str, rows: Sequence[Usage]) -> Usage:

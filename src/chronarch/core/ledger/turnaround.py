@@ -2,37 +2,36 @@
 
 from __future__ import annotations
 
-import itertools
-import statistics
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
-from typing import Literal, get_args
+from datetime import UTC, datetime, timedelta
+from typing import Any, Literal
 
-from chronarch.core.planning.shifts import Staffing
+import numpy as np
+
+from chronarch.core.planning.shifts import Span
 
 Shift = Literal["all", "staffed", "away"]
 """Whether somebody was there when a build ended."""
+Times = np.ndarray[Any, np.dtype[np.int64]]
+"""Microseconds since 1970 (UTC)."""
+EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+MICROSECOND = timedelta(microseconds=1)
+MINUTE_US = 60_000_000
 
 
 @dataclass(frozen=True)
-class BuildSpan:
-    """When a build began and ended on its machine."""
+class TurnaroundGaps:
+    """The times between two builds on a machine, one element each: the machine's number, when it began, how many
+    minutes it took, and whether somebody was there when it began."""
 
-    machine: str
-    started: datetime
-    ended: datetime
+    machine: Times
+    begin: Times
+    minutes: np.ndarray[Any, np.dtype[np.float64]]
+    staffed: np.ndarray[Any, np.dtype[np.bool_]]
 
-
-@dataclass(frozen=True)
-class TurnaroundGap:
-    """The time between two builds on a machine."""
-
-    machine: str
-    begin: datetime
-    minutes: float
-    staffed_min: float
-    shift: Shift
+    def only(self, wanted: np.ndarray[Any, np.dtype[np.bool_]]) -> TurnaroundGaps:
+        return TurnaroundGaps(self.machine[wanted], self.begin[wanted], self.minutes[wanted], self.staffed[wanted])
 
 
 @dataclass(frozen=True)
@@ -47,33 +46,40 @@ class TurnaroundSummary:
     lost_h: float
 
 
-def gaps(builds: Iterable[BuildSpan], staffing: Staffing) -> list[TurnaroundGap]:
-    """The gaps between builds that follow one another on a machine."""
-    by_machine: dict[str, list[BuildSpan]] = {}
-    for b in builds:
-        by_machine.setdefault(b.machine, []).append(b)
-    found = []
-    for machine, ran in sorted(by_machine.items()):
-        ran.sort(key=lambda b: b.started)
-        for one, following in itertools.pairwise(ran):
-            if following.started < one.ended:
-                continue
-            minutes = (following.started - one.ended) / timedelta(minutes=1)
-            staffed = staffing.between(one.ended, following.started) / timedelta(minutes=1)
-            shift: Shift = "staffed" if staffing.span_at(one.ended) else "away"
-            found.append(TurnaroundGap(machine, one.ended, minutes, staffed, shift))
-    return found
+def microseconds(at: datetime) -> int:
+    return (at - EPOCH) // MICROSECOND
 
 
-def summed(name: str, found: Sequence[TurnaroundGap]) -> list[TurnaroundSummary]:
+def gaps(ran: Times, spans: Sequence[Span]) -> TurnaroundGaps:
+    """The gaps between builds that follow one another on a machine. `ran` has a row for each build: the machine's
+    number, its start, its end. `spans` are when somebody is there, oldest first."""
+    ran = ran[np.lexsort((ran[:, 1], ran[:, 0]))]
+    before, after = ran[:-1], ran[1:]
+    follows = (before[:, 0] == after[:, 0]) & (after[:, 1] >= before[:, 2])
+    before, after = before[follows], after[follows]
+    ended = before[:, 2]
+    begins, ends = (np.array([microseconds(span[n]) for span in spans], np.int64) for n in (0, 1))
+    span = np.searchsorted(begins, ended, side="right") - 1
+    staffed = (span >= 0) & (ended < np.append(ends, 0)[span])
+    return TurnaroundGaps(before[:, 0], ended, (after[:, 1] - ended) / MINUTE_US, staffed)
+
+
+def joined(several: Sequence[TurnaroundGaps]) -> TurnaroundGaps:
+    """All gaps of several sites."""
+    parts = [(one.machine, one.begin, one.minutes, one.staffed) for one in several]
+    return TurnaroundGaps(*(np.concatenate(column) for column in zip(*parts, strict=True)))
+
+
+def summed(name: str, found: TurnaroundGaps) -> list[TurnaroundSummary]:
     """A row for all gaps, one for those that began while somebody was there, one for the others."""
-    return [_sum(name, shift, [g for g in found if shift in ("all", g.shift)]) for shift in get_args(Shift)]
+    shifts: tuple[tuple[Shift, Any], ...] = (("all", slice(None)), ("staffed", found.staffed), ("away", ~found.staffed))
+    return [_sum(name, shift, np.sort(found.minutes[wanted])) for shift, wanted in shifts]
 
 
-def _sum(name: str, shift: Shift, found: Sequence[TurnaroundGap]) -> TurnaroundSummary:
+def _sum(name: str, shift: Shift, minutes: np.ndarray[Any, np.dtype[np.float64]]) -> TurnaroundSummary:
     """One row. Medians, because a few nights would dominate a mean."""
-    minutes = sorted(g.minutes for g in found)
-    if not minutes:
+    if not len(minutes):
         return TurnaroundSummary(name, shift, 0, 0.0, 0.0, 0.0)
     late = minutes[min(len(minutes) - 1, int(0.9 * len(minutes)))]
-    return TurnaroundSummary(name, shift, len(minutes), statistics.median(minutes), late, sum(minutes) / 60)
+    lost = float(minutes.sum()) / 60
+    return TurnaroundSummary(name, shift, len(minutes), float(np.median(minutes)), float(late), lost)

@@ -17,12 +17,13 @@ select m.name, c.name, c.site, b.planned_s,
        coalesce(b.outcome, ''), coalesce(b.verdict, ''),
        (select min(l.begin_at) from ledger l where l.build_id = b.id and l.state = 'uncleared'),
        b.cleared_at, b.let_go
-  from build b join machine c on c.id = b.machine_id join model m on m.id = c.model_id join file f on f.id = b.file_id
- where b.state = 'ended' {more} order by b.id desc limit {limit}
+  from (select b.* from build b where b.state = 'ended' {more} order by b.id desc limit {limit}) b
+  join machine c on c.id = b.machine_id join model m on m.id = c.model_id
+ order by b.id desc
 """
 COMPLETED = "and b.outcome = 'completed' and b.planned_s > 0"
 CLEARED = "and b.cleared_at is not null"
-OF_FILE, OF_PART = "and b.file_id = :which", "and f.part_id = :which"
+OF_FILE, OF_PART = "and b.file_id = :which", "and b.file_id in (select id from file where part_id = :which)"
 MOST_BUILDS = 5000
 """So many builds of a file or part count."""
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 
 from sqlalchemy import (
     BigInteger,
+    Date,
     ForeignKey,
     Index,
     String,
@@ -28,3 +29,14 @@ class Ledger(Base):
     end_at: Mapped[datetime] = mapped_column(UtcTime)
     build_id: Mapped[int | None] = mapped_column(ForeignKey("build.id"))
     __table_args__ = (Index("ledger_of_machine", "machine_id", "end_at"),)
+
+
+class LedgerDay(Base):
+    """How long a machine was in a state on a day (UTC), in intervals that have ended: what reports of long spans add
+    up. `chronarch ledger rebuild` makes these rows anew."""
+
+    __tablename__ = "ledger_day"
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"), primary_key=True)
+    state: Mapped[str] = mapped_column(String(12), primary_key=True)
+    day: Mapped[date] = mapped_column(Date, primary_key=True)
+    microseconds: Mapped[int] = mapped_column(BigInteger)

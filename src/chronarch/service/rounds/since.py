@@ -7,9 +7,9 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.machines.states import MachineState, Outcome
+from chronarch.core.machines.states import PRODUCTIVE, MachineState, Outcome
 from chronarch.records import tables as t
-from chronarch.records.ledger.intervals import ledger_between
+from chronarch.records.ledger.intervals import time_in_states
 from chronarch.records.orders.builds import select_builds
 from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet
@@ -47,9 +47,8 @@ async def since(context: ServiceContext, fleet: Fleet, db: AsyncSession, left: d
             "" if lasts else f", for {max(1, round((l.end_at - l.begin_at).total_seconds() / 60))} min"
         )
         items.append(w.SinceItem(at=l.begin_at, machine=machine, kind=kind, text=text, build=l.build_id))
-    for row in await ledger_between(db, left, now):
-        if row.state in (MachineState.WARMING, MachineState.BUILDING):
-            hours += (min(row.end_at, now) - max(row.begin_at, left)).total_seconds() / 3600
+    for spent in (await time_in_states(db, [known.row.id for known in fleet.all()], left, now)).values():
+        hours += sum(spent.get(state, 0) for state in PRODUCTIVE) / 3.6e9
     waits_now = sum(k.row.state == MachineState.UNCLEARED for k in fleet.all())
     items.sort(key=lambda i: i.at, reverse=True)
     return w.SinceYouLeft(

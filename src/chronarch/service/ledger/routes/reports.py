@@ -7,12 +7,15 @@ import io
 from datetime import timedelta
 from typing import Annotated, Literal
 
+import numpy as np
 from fastapi import APIRouter, Query, Response
+from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.ledger.intervals import Interval, Usage, clip, total, usage
-from chronarch.core.ledger.turnaround import BuildSpan, gaps, summed
+from chronarch.core.ledger.intervals import Usage, total, usage
+from chronarch.core.ledger.turnaround import gaps, joined, microseconds, summed
 from chronarch.core.machines.states import MachineState
 from chronarch.records.ledger import intervals
+from chronarch.service.background import TheBackground
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.ledger.span import span
@@ -22,6 +25,8 @@ from chronarch.wire import ledger as w
 from chronarch.wire.common import GivenTime, fill
 
 router = APIRouter(tags=["report"], route_class=RetryingRoute)
+BEFORE = timedelta(days=7)
+"""How long before a report's span the build began, at the earliest, whose end begins its first gap."""
 
 
 def _row(u: Usage) -> w.UsageRow:
@@ -45,25 +50,29 @@ def as_csv(report: w.Utilisation) -> str:
 async def turnaround(
     context: Context,
     fleet: TheFleet,
+    background: TheBackground,
     begin: Annotated[GivenTime | None, Query(alias="from")] = None,
     end: Annotated[GivenTime | None, Query(alias="to")] = None,
 ) -> w.TurnaroundReport:
     """The time from the end of a build to the start of the next on the same machine, by machine and by whether somebody
     was there when it ended. By default of the last seven days."""
     begin, end = span(context, begin, end, timedelta(days=7))
-    names = {known.row.id: known.row.name for known in fleet.all()}
-    sites = {known.row.name: known.row.site for known in fleet.all()}
-    async with context.sessions() as db:
+    now, machines = context.clock.now(), [(known.row.id, known.row.name, known.row.site) for known in fleet.all()]
+
+    async def work(db: AsyncSession) -> w.TurnaroundReport:
         settings = await load_settings(db)
-        rows = await intervals.builds_that_ran(db, begin, end)
-    ran = [BuildSpan(names[m], started, ended or context.clock.now()) for m, started, ended in rows if m in names]
-    found = []
-    for site in sorted(set(sites.values())):
-        mine = [r for r in ran if sites[r.machine] == site]
-        found += gaps(mine, settings.staffing(begin - timedelta(days=8), end + timedelta(days=1), site))
-    found = [g for g in found if g.begin >= begin]
-    machines = [row for name in sites for row in summed(name, [g for g in found if g.machine == name])]
-    return w.TurnaroundReport(begin=begin, end=end, machines=machines, fleet=summed("Fleet", found))
+        ran = await intervals.builds_that_ran(db, begin - BEFORE, end, now)
+        of_sites = [gaps(ran[:0], ())]
+        for site in sorted({site for _, _, site in machines}):
+            mine = [number for number, _, there in machines if there == site]
+            staffing = settings.staffing(begin - timedelta(days=1), end + timedelta(days=1), site)
+            of_sites.append(gaps(ran[np.isin(ran[:, 0], mine)], staffing.spans))
+        found = joined(of_sites)
+        found = found.only(found.begin >= microseconds(begin))
+        rows = [row for number, name, _ in machines for row in summed(name, found.only(found.machine == number))]
+        return w.TurnaroundReport(begin=begin, end=end, machines=rows, fleet=summed("Fleet", found))
+
+    return await background.run(work)
 
 
 @router.get(
@@ -81,16 +90,10 @@ async def utilisation(
     """Each machine's share of time in each state, its builds and its filament, from the ledger. By default of the last
     seven days."""
     begin, end = span(context, begin, end, timedelta(days=7))
+    until, machines = min(end, context.clock.now()), {known.row.id: known.row.name for known in fleet.all()}
     async with context.sessions() as db:
-        rows = await intervals.ledger_between(db, begin, min(end, context.clock.now()))
-        made = await intervals.builds_ended_between(db, begin, end)
-    by_machine: dict[int, list[Interval]] = {}
-    for row in rows:
-        by_machine.setdefault(row.machine_id, []).append(intervals.interval_of(row))
-    until = min(end, context.clock.now())
-    usages = [
-        usage(known.row.name, clip(by_machine.get(known.row.id, []), begin, until), made.get(known.row.id, []))
-        for known in fleet.all()
-    ]
+        spent = await intervals.time_in_states(db, list(machines), begin, until)
+        made = await intervals.builds_ended_between(db, list(machines), begin, end)
+    usages = [usage(name, spent[number], made.get(number, {})) for number, name in machines.items()]
     report = w.Utilisation(begin=begin, end=end, machines=[_row(u) for u in usages], fleet=_row(total("Fleet", usages)))
     return Response(as_csv(report), media_type="text/csv; charset=utf-8") if form == "csv" else report

@@ -14,14 +14,14 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.control.events import BuildBegan, BuildEnded, StateChanged
-from chronarch.core.ledger.intervals import OPEN_END, faults
+from chronarch.core.ledger.intervals import OPEN_END, Interval, faults
 from chronarch.core.machines.states import BuildState, Intake, MachineState, Outcome
 from chronarch.core.orders.states import Verdict
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions, migrate
-from chronarch.records.ledger.intervals import enter_state, interval_of
+from chronarch.records.ledger.intervals import enter_state
 from chronarch.records.ledger.tender_events import commit_event
-from chronarch.records.orders.builds import claim
+from chronarch.records.orders.builds import BuildContent, claim
 from chronarch.records.orders.jobs import copies_of
 from chronarch.service.planning.dispatcher import LOCK
 from tests.support.world import shared_server
@@ -62,9 +62,8 @@ class Constraints(unittest.IsolatedAsyncioTestCase):
             return await claim(
                 db,
                 await db.get_one(t.Job, job),
-                await db.get_one(t.Revision, 1),
-                await db.get_one(t.ContentReading, (SHA, "m")),
-                await db.get_one(t.Machine, machine),
+                BuildContent(1, 1, SHA, 10, 60.0),
+                machine,
                 NINE,
             )
 
@@ -159,7 +158,7 @@ class Constraints(unittest.IsolatedAsyncioTestCase):
             rows = (
                 await db.execute(select(t.Ledger).where(t.Ledger.machine_id == 2).order_by(t.Ledger.begin_at))
             ).scalars()
-            ledger = [interval_of(row) for row in rows]
+            ledger = [Interval(r.begin_at, r.end_at, MachineState(r.state), r.build_id) for r in rows]
         self.assertEqual(faults(ledger), [])
         self.assertEqual((ledger[0].begin, ledger[-1].end), (NINE, OPEN_END))
 

@@ -12,7 +12,7 @@ from chronarch.records.access.tables import Key, Person, Session
 from chronarch.records.base import Base, UtcTime
 from chronarch.records.change_log import Change, ChangeCounter
 from chronarch.records.control.tables import BuildChange, Tender
-from chronarch.records.ledger.tables import Ledger
+from chronarch.records.ledger.tables import Ledger, LedgerDay
 from chronarch.records.library.tables import Arrival, Blob, ContentReading, File, Folder, Overruling, Part, Revision
 from chronarch.records.machines.tables import BedMesh, Machine, Model, Reading, Spool, SpoolChange
 from chronarch.records.notices.tables import Notice
@@ -39,6 +39,7 @@ __all__ = [
     "Job",
     "Key",
     "Ledger",
+    "LedgerDay",
     "Machine",
     "Model",
     "Notice",

@@ -15,6 +15,8 @@ class JobQuantities:
     wanted: int
     good: int
     building: int
+    scrap: int = 0
+    """How many builds of it were judged scrap; their copies wait again."""
 
     @property
     def waiting(self) -> int:

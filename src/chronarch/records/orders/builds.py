@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import asdict, dataclass
 from datetime import datetime
 from typing import Any
 
@@ -12,8 +13,8 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.machines.states import BuildState
 from chronarch.core.orders.quantities import next_copy
-from chronarch.records.database import deadlocked
-from chronarch.records.library.tables import ContentReading, File, Revision
+from chronarch.records.failures import deadlocked
+from chronarch.records.library.tables import File
 from chronarch.records.machines.tables import Machine
 from chronarch.records.orders.tables import Build, Job
 from chronarch.wire.common import fill
@@ -38,35 +39,48 @@ def build_wire(row: Sequence[Any]) -> wb.Build:
     )  # fmt: skip
 
 
+async def builds_wire(db: AsyncSession, builds: Sequence[Build]) -> list[wb.Build]:
+    """Builds as the wire shows them."""
+    of_files = select(File.id, File.name).where(File.id.in_({b.file_id for b in builds}))
+    of_machines = select(Machine.id, Machine.name).where(Machine.id.in_({b.machine_id for b in builds}))
+    files, machines = [dict((await db.execute(query)).all()) for query in (of_files, of_machines)]
+    return [build_wire((b, machines[b.machine_id], files[b.file_id])) for b in builds]
+
+
 CLAIM_TRIES = 5
+
+
+@dataclass(frozen=True)
+class BuildContent:
+    """What a build is made from: a revision of a file, as it reads for the machine's model; one yields so many
+    `pieces`."""
+
+    file_id: int
+    revision: int
+    sha256: str
+    commands: int
+    planned_s: float
+    pieces: int = 1
 
 
 async def claim(
     db: AsyncSession,
     job: Job,
-    content: Revision,
-    reading: ContentReading,
-    machine: Machine,
+    content: BuildContent,
+    machine: int,
     now: datetime,
-    pieces: int = 1,
 ) -> Build | None:
-    """Give the next waiting copy of a job to a machine, in one transaction that is committed here. It is made from a
-    revision as it reads for the model of the machine, and yields so many `pieces`.
+    """Give the next waiting copy of a job to a machine (its number), in one transaction that is committed here.
 
     Returns None when somebody else was quicker: the constraints let one win.
     """
     job_id, copies = job.id, job.copies - job.from_stock
     fields = {
         "job_id": job_id,
-        "machine_id": machine.id,
-        "file_id": content.file_id,
-        "revision": content.number,
-        "sha256": content.sha256,
+        "machine_id": machine,
         "state": BuildState.STARTING,
         "claimed_at": now,
-        "commands": reading.figures["commands"],
-        "planned_s": reading.planned_s,
-        "pieces": pieces,
+        **asdict(content),
     }
     yields = func.coalesce(Build.good_pieces, Build.pieces)
     live = select(Build.live_copy, yields).where(Build.job_id == job_id, Build.live_copy.is_not(None))

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
+from typing import Any, cast
 
 from pydantic import ValidationError
-from sqlalchemy import case, func, select
+from sqlalchemy import Select, case, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.orders.quantities import JobQuantities
 from chronarch.core.orders.requirement import Requirement
 from chronarch.core.orders.states import Verdict
 from chronarch.records.library.tables import File, Part
-from chronarch.records.orders.tables import Build, Job
+from chronarch.records.orders.tables import Build, Job, Order
+from chronarch.records.word_search import has_words
 from chronarch.wire.common import fill
 from chronarch.wire.orders import jobs as ww
 from chronarch.wire.orders.jobs import read_requirement
@@ -29,15 +30,16 @@ async def copies_of(db: AsyncSession, jobs: Iterable[Job]) -> dict[int, JobQuant
             Build.job_id,
             func.sum(case((Build.verdict == Verdict.GOOD, func.coalesce(Build.good_pieces, Build.pieces)), else_=0)),
             func.sum(case((Build.verdict.is_(None), Build.pieces), else_=0)),
+            func.sum(case((Build.verdict == Verdict.SCRAP, 1), else_=0)),
         )
         .where(Build.job_id.in_(wanted))
         .group_by(Build.job_id)
     )
-    counts = {job: (int(good), int(active)) for job, good, active in rows}
+    counts = {job: (int(good), int(active), int(scrap)) for job, good, active, scrap in rows}
     found = {}
     for job, (copies, stock) in wanted.items():
-        good, active = counts.get(job, (0, 0))
-        found[job] = JobQuantities(copies, good + stock, active)
+        good, active, scrap = counts.get(job, (0, 0, 0))
+        found[job] = JobQuantities(copies, good + stock, active, scrap)
     return found
 
 
@@ -52,20 +54,23 @@ async def names_of(db: AsyncSession, jobs: Iterable[int]) -> dict[int, str]:
     return {number: name for number, name in await db.execute(query)}
 
 
-def select_waiting() -> Any:
-    """Jobs that are neither held nor withdrawn and have pieces that nobody makes yet."""
-    yields = func.coalesce(Build.good_pieces, Build.pieces)
-    provided = (
-        select(Build.job_id, func.sum(yields).label("pieces"))
-        .where(func.coalesce(Build.verdict, Verdict.GOOD) != Verdict.SCRAP)
-        .group_by(Build.job_id)
-        .subquery()
-    )
-    return (
-        select(Job)
-        .outerjoin(provided, provided.c.job_id == Job.id)
-        .where(~Job.held, ~Job.withdrawn, Job.copies > Job.from_stock + func.coalesce(provided.c.pieces, 0))
-    )
+def select_jobs(search: str) -> Select[Any]:
+    """Jobs that have each of some words in the name of their file or part, their customer, note or tags."""
+    query: Any = select(Job)
+    if not search.split():
+        return cast(Select[Any], query)
+    query = query.outerjoin(File, File.id == Job.file_id).outerjoin(Part, Part.id == Job.part_id)
+    query = query.outerjoin(Order, Order.id == Job.order_id)
+    words = has_words("job", search, func.coalesce(Part.name, File.name), Order.customer, Job.note)
+    return cast(Select[Any], query.where(*words))
+
+
+async def jobs_waiting(db: AsyncSession) -> list[tuple[Job, JobQuantities]]:
+    """Jobs that are not held and have pieces that nobody makes yet, in the order of the queue, with their copies."""
+    query = select(Job).where(Job.open, ~Job.held).order_by(Job.line, Job.id)
+    jobs = (await db.execute(query)).scalars().all()
+    copies = await copies_of(db, jobs)
+    return [(job, copies[job.id]) for job in jobs if copies[job.id].waiting]
 
 
 def requirement_of(job: Job) -> tuple[Requirement, str]:

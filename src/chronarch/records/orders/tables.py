@@ -94,8 +94,12 @@ class Job(Base):
     tags: Mapped[list[str]] = mapped_column(JSON, default=list)
     created_at: Mapped[datetime] = mapped_column(UtcTime)
     created_by: Mapped[str] = mapped_column(String(120))
+    open: Mapped[bool] = mapped_column(Boolean, default=True)
+    """Whether it is neither withdrawn nor all good; `open_jobs` keeps it so."""
     __table_args__ = (
         Index("job_of_order", "order_id"),
+        Index("job_open", "open", "line"),
+        Index("job_line", "line"),
         CheckConstraint("(file_id is null) <> (part_id is null)", name="a_job_is_for_a_file_or_a_part"),
     )
 
@@ -147,5 +151,7 @@ class Build(Base):
         UniqueConstraint("open_machine", name="one_open_build_a_machine"),
         UniqueConstraint("job_id", "live_copy", name="one_build_a_copy"),
         Index("build_ended", "ended_at"),
+        Index("build_judged", "machine_id", "verdict", "ended_at", "grams"),
+        Index("build_ran", "machine_id", "started_at", "ended_at"),
         Index("build_of_file", "file_id"),
     )

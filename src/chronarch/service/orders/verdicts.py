@@ -38,7 +38,9 @@ async def judge(context: ServiceContext, fleet: Fleet, number: int, order: w.Cle
                 "has not ended yet" if build.state != BuildState.ENDED else "has ended, but its bed is still too hot"
             )
             raise ApiProblem(409, f"Build {number} {doing}; {machine.name} is {machine.state}. Clear it afterwards.")
-        job = await db.get_one(t.Job, build.job_id)
+        job = await db.get_one(
+            t.Job, build.job_id, with_for_update=True
+        )  # two verdicts at once count one after the other
         before = (await copies_of(db, [job]))[job.id]
         build.verdict, build.good_pieces = judged(number, build.pieces, order.verdict, order.good, order.reason)
         build.scrap_reason, build.judged_by = order.reason, who.signature

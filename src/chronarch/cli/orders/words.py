@@ -29,8 +29,10 @@ def needs(r: Requirement) -> str:
 LOOKS = {"in time": "green", "at risk": "bold yellow", "late": "bold red", "unknown": "bold red", "done": "dim"}
 
 
-def promise_text(promise: str) -> Text:
-    return Text("" if promise == "none" else promise, style=LOOKS.get(promise, ""))
+def promise_text(promise: str, chance: float | None = None) -> Text:
+    """The word, and how many of a hundred futures are in time."""
+    share = f", {round(100 * chance)} of 100" if chance is not None and promise not in ("none", "done") else ""
+    return Text("" if promise == "none" else promise + share, style=LOOKS.get(promise, ""))
 
 
 def range_text(r: TimeRange | None, now: datetime | None = None) -> str:

@@ -67,8 +67,8 @@ def what_if(service: Service, order: int | None, job: int | None, by: str | None
         t = then.get((o.order, o.job), o)
         name = f"order {o.order}, {o.name}" if o.order else f"job {o.job}, {o.name}"
         rows.append(
-            [name, _due(o, t), range_text(o.expected), promise_text(o.promise), range_text(t.expected),
-             promise_text(t.promise)]
+            [name, _due(o, t), range_text(o.expected), promise_text(o.promise, o.chance), range_text(t.expected),
+             promise_text(t.promise, t.chance)]
         )  # fmt: skip
     console().print(make_table(("", "Due", "As it is", "", "Then", ""), rows))
     before, after = found.now, found.then

@@ -12,7 +12,8 @@ from chronarch.core.machines.states import (
 from chronarch.core.machines.tools import Tool
 from chronarch.core.orders.requirement import Requirement
 from chronarch.core.planning.capability import Capability
-from chronarch.core.planning.eligibility import JobNeed, MachineStatus, blocker, why_waiting
+from chronarch.core.planning.eligibility import JobNeed, MachineStatus, blocker
+from chronarch.core.planning.why_waiting import why_waiting
 
 
 class Matching(unittest.TestCase):
@@ -55,10 +56,12 @@ class Matching(unittest.TestCase):
 
     def test_why_waiting_tells_a_busy_fleet_from_one_that_cannot(self) -> None:
         busy = self.standing(state=MachineState.BUILDING)
-        self.assertEqual(why_waiting(lambda at: [JobNeed(Requirement())], "", [busy]), "Anchor is building.")
-        cannot = why_waiting(lambda at: [JobNeed(Requirement(material="PETG"))], "", [busy])
+        fleet = {"Anchor": busy}
+        text = why_waiting(lambda at: [JobNeed(Requirement())], "", fleet, ["Anchor"], ["Anchor"])
+        self.assertEqual(text, "Anchor is building.")
+        cannot = why_waiting(lambda at: [JobNeed(Requirement(material="PETG"))], "", fleet, [], ["Anchor"])
         self.assertTrue(cannot.startswith("No machine fits: Anchor has teal PLA"), cannot)
-        self.assertIn("no machines yet", why_waiting(lambda at: [], "", []))
+        self.assertIn("no machines yet", why_waiting(lambda at: [], "", {}, [], []))
 
 
 if __name__ == "__main__":

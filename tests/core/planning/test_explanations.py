@@ -10,8 +10,9 @@ from chronarch.core.machines.states import Intake, MachineState
 from chronarch.core.machines.tools import Tool
 from chronarch.core.orders.requirement import Requirement
 from chronarch.core.planning.capability import Capability
-from chronarch.core.planning.eligibility import JobNeed, MachineStatus, blocker, why_waiting
+from chronarch.core.planning.eligibility import JobNeed, MachineStatus, blocker
 from chronarch.core.planning.explanations import blocked, smallest_change, why_idle, why_not
+from chronarch.core.planning.why_waiting import why_waiting
 
 
 def at(name: str = "Verge", state: MachineState = MachineState.IDLE, intake: Intake = Intake.OPEN, *,
@@ -86,7 +87,7 @@ class WhyItWaits(unittest.TestCase):
         self.assertIn("A person starts", why_idle(at(intake=Intake.MANUAL), [("job 8", lambda _: [needs()])]))
 
     def test_an_idle_machine_that_takes_something_else_first_is_not_about_to_take_this(self) -> None:
-        text = why_waiting(lambda _: [needs()], "", [at()], {"Verge": "takes job 3 first"})
+        text = why_waiting(lambda _: [needs()], "", {"Verge": at()}, ["Verge"], ["Verge"], first={"Verge": 3})
         self.assertEqual(text, "Verge takes job 3 first.")
 
 

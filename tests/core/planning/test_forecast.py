@@ -7,7 +7,9 @@ from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
-from chronarch.core.ledger.turnaround import BuildSpan, gaps, summed
+import numpy as np
+
+from chronarch.core.ledger.turnaround import gaps, joined, microseconds, summed
 from chronarch.core.planning import scenarios as what_if
 from chronarch.core.planning.forecast import Completion, RunningBuild, forecast, promise
 from chronarch.core.planning.planner import make_plan
@@ -173,15 +175,18 @@ class StaffedHours(unittest.TestCase):
 
 class Turnaround(unittest.TestCase):
     def test_gaps_lie_between_builds_and_know_whether_somebody_was_there(self) -> None:
-        def ran(a: float, b: float, machine: str = "a") -> BuildSpan:
-            return BuildSpan(machine, MONDAY + timedelta(hours=a), MONDAY + timedelta(hours=b))
+        def ran(a: float, b: float, machine: int = 1) -> tuple[int, int, int]:
+            start, end = (microseconds(MONDAY + timedelta(hours=hours)) for hours in (a, b))
+            return machine, start, end
 
-        staffing = Staffing(SPANS)
-        found = gaps([ran(0, 1), ran(1.5, 12), ran(23, 24), ran(0, 3, "b")], staffing)
-        self.assertEqual([(g.minutes, g.shift) for g in found], [(30.0, "staffed"), (660.0, "away")])
-        row = summed("Fleet", found)[0]
+        found = gaps(np.array([ran(0, 1), ran(23, 24), ran(1.5, 12), ran(0, 3, 2)]), SPANS)
+        self.assertEqual(list(zip(found.minutes, found.staffed, strict=True)), [(30.0, True), (660.0, False)])
+        row, staffed, away = summed("Fleet", found)
         self.assertEqual((row.gaps, row.middle_min, row.lost_h), (2, 345.0, 11.5))
-        self.assertEqual(summed("Fleet", [])[0].gaps, 0)
+        self.assertEqual((staffed.middle_min, away.middle_min), (30.0, 660.0))
+        nothing = gaps(np.zeros((0, 3), np.int64), SPANS)
+        self.assertEqual(summed("Fleet", nothing)[0].gaps, 0)
+        self.assertEqual(joined([nothing, found]).machine.tolist(), [1, 1])
 
 
 if __name__ == "__main__":

@@ -265,33 +265,3 @@ def first_blocker(
             return None
         reasons.append(reason)
     return reasons[0] if reasons else "has no file that makes this part"
-
-
-def why_waiting(
-    options: Options, wanted: str, fleet: list[MachineStatus], promised: Mapping[str, str] | None = None
-) -> str:
-    """One sentence that says why a job waits: the blocker of the nearest machine, and how many machines could make it
-    at all. `wanted` is the machine it is for, empty for any; `promised` says what an idle machine takes first."""
-    if not fleet:
-        return "There are no machines yet; add one."
-    able = [at for at in fleet if first_blocker(options(at), at, RULES_FOR_SETUP) is None]
-    if able:
-        passing = [(at, first_blocker(options(at), at, RULES_FOR_NOW)) for at in able]
-        first = promised or {}
-        names = [(at.capability.machine, reason) for at, reason in passing]
-        reasons = [f"{name} {reason or first.get(name, 'is about to take it')}" for name, reason in names]
-        more = f" (and {len(able) - 2} more)" if len(able) > 2 else ""
-        return "; ".join(reasons[:2]) + more + "."
-    asked = [at for at in fleet if not wanted or at.capability.machine == wanted]
-    if not asked:
-        return f"No machine fits: there is no machine named {wanted}."
-    reasons = [
-        f"{at.capability.machine} {_as_clause(first_blocker(options(at), at, RULES_FOR_SETUP) or '')}".rstrip(".")
-        for at in asked
-    ]
-    more = f" (and {len(reasons) - 2} more)" if len(reasons) > 2 else ""
-    return "No machine fits: " + "; ".join(reasons[:2]) + more + "."
-
-
-def _as_clause(reason: str) -> str:
-    return f"cannot: {reason}" if reason.startswith(("the ", "a ", "its ")) else reason

@@ -22,6 +22,8 @@ from chronarch.core.planning.snapshot import Assignment, MachineSlot, QueuePlan,
 from chronarch.core.time_range import TimeRange
 
 FUTURES = 200
+POOL = 1 << 17
+"""How many different places the chances of a name can begin at."""
 Draws = np.ndarray[Any, np.dtype[np.float64]]
 
 
@@ -79,27 +81,27 @@ class _Staffed:
     """Time as people work: only the seconds in which somebody is there."""
 
     def __init__(self, spans: Sequence[Span], at: datetime) -> None:
-        self.times, self.counted = [0.0], [0.0]
+        times, counted = [0.0], [0.0]
         for begin, end in spans:
             a, b = (max(0.0, (t - at) / timedelta(seconds=1)) for t in (begin, end))
             if b > a:
-                if a > self.times[-1]:
-                    self.times.append(a)
-                    self.counted.append(self.counted[-1])
-                self.times.append(b)
-                self.counted.append(self.counted[-1] + b - a)
+                if a > times[-1]:
+                    times.append(a)
+                    counted.append(counted[-1])
+                times.append(b)
+                counted.append(counted[-1] + b - a)
+        self.times, self.counted = np.array(times), np.array(counted)
 
     def after(self, ready: Draws, work: Draws | float) -> Draws:
         """When so many staffed seconds have passed since `ready`. Beyond the last known span, time counts as
         staffed."""
-        counted = np.interp(ready, self.times, self.counted)
-        inside = np.minimum(counted + np.maximum(work, 1e-3), self.counted[-1])
-        place = np.searchsorted(self.counted, inside, side="left")
-        place = np.clip(place, 1, len(self.times) - 1) if len(self.times) > 1 else np.zeros_like(place)
         if len(self.times) == 1:
             return np.full_like(ready, np.inf)
-        end_time, end_count = np.take(self.times, place), np.take(self.counted, place)
-        return np.asarray(np.maximum(ready, end_time - (end_count - inside)), float)
+        counted = np.interp(ready, self.times, self.counted)
+        inside = np.minimum(counted + np.maximum(work, 1e-3), self.counted[-1])
+        place = np.minimum(np.maximum(self.counted.searchsorted(inside), 1), len(self.times) - 1)
+        after: Draws = np.maximum(ready, self.times[place] - (self.counted[place] - inside))
+        return after
 
 
 def forecast(
@@ -132,10 +134,12 @@ class _Futures:
     ) -> None:
         self.shop, self.plan, self.past, self.models = shop, plan, past, models
         self.running = {r.machine: r for r in running}
-        self.many, self.seed = futures, seed
+        self.many = futures
+        self.chances = np.random.default_rng(seed).random(POOL + futures)
+        self.values: dict[int, Draws] = {}
         self.staffed = {site: _Staffed(spans, shop.at) for site, (spans, _) in shop.hands.items()}
         self.not_before = {w.job: w.not_before_s for w in shop.work}
-        self.jobs: dict[int, list[Draws]] = {}
+        self.jobs: dict[int, Draws] = {}
         self.extra: dict[int, Draws] = {}
         self.unplaced = set(plan.unplaced)
 
@@ -143,21 +147,28 @@ class _Futures:
         by_machine: dict[str, list[Assignment]] = {}
         for a in self.plan.assignments:
             by_machine.setdefault(a.machine, []).append(a)
-        ends, clears, builds = {}, {}, []
+        ends, clears = {}, {}
+        builds: list[tuple[Assignment, tuple[Draws, Draws, Draws]]] = []
         for m in self.shop.machines:
             free, end = self.first(m)
             if end is not None:
-                ends[m.name] = _range(end, self.shop.at)
+                ends[m.name] = end
             if m.phase == 1:
-                clears[m.name] = _range(free, self.shop.at)
+                clears[m.name] = free
             builds += self.planned(m, by_machine.get(m.name, []), free)
-        builds.sort(key=lambda b: b.assignment.start_s)
-        totals = {}
-        for job, draws in self.jobs.items():
-            if job not in self.unplaced:
-                totals[job] = self.with_scrap(np.max(draws, axis=0), self.extra.get(job))
-        done = {job: _done(total, self.shop.at, dues.get(job)) for job, total in totals.items()}
-        return Forecast(self.shop.at, ends, clears, tuple(builds), done, totals)
+        builds.sort(key=lambda b: b[0].start_s)
+        totals = {
+            job: self.with_scrap(last, self.extra.get(job))
+            for job, last in self.jobs.items()
+            if job not in self.unplaced
+        }
+        at = self.shop.at
+        times = [_ranges([b[1][n] for b in builds], at) for n in range(3)]
+        planned = map(ForecastBuild, (a for a, _ in builds), *times)
+        ranges = zip(totals, totals.values(), _ranges(list(totals.values()), at), strict=True)
+        done = {job: Completion(when, _chance(total, at, dues.get(job))) for job, total, when in ranges}
+        ended, clear = (dict(zip(of, _ranges(list(of.values()), at), strict=True)) for of in (ends, clears))
+        return Forecast(at, ended, clear, tuple(planned), done, totals)
 
     def with_scrap(self, last: Draws, again: Draws | None) -> Draws:
         """When a job is done if in some futures a copy is made once more: after everything else, and lifted off when
@@ -167,10 +178,17 @@ class _Futures:
         lifted = self.hands("").after(last + again, float(np.median(self.past.delays())))
         return np.where(again > 0, lifted, last)
 
-    def draw(self, name: str, values: Sequence[float] | Draws) -> Draws:
+    def chance(self, name: str) -> Draws:
+        """Numbers from 0 to 1, one for each future; the same for the same name."""
+        begin = zlib.crc32(name.encode()) % POOL
+        return self.chances[begin : begin + self.many]
+
+    def draw(self, name: str, values: Sequence[float]) -> Draws:
         """Values of the past, one for each future; the same for the same name."""
-        rnd = np.random.default_rng((self.seed, zlib.crc32(name.encode())))
-        return np.asarray(rnd.choice(np.asarray(values, float), self.many))
+        known = self.values.get(id(values))
+        if known is None:
+            known = self.values[id(values)] = np.asarray(values, float)
+        return known[(self.chance(name) * len(known)).astype(np.int64)]
 
     def hands(self, site: str) -> _Staffed:
         return self.staffed.get(site) or self.staffed.get("") or _Staffed((), self.shop.at)
@@ -201,7 +219,10 @@ class _Futures:
             self.add(running.job, self.judged(m, cleared, f"{m.name} now"), f"{m.name} now", running.remaining_s)
         return cleared, end
 
-    def planned(self, m: MachineSlot, assignments: Sequence[Assignment], free: Draws) -> list[ForecastBuild]:
+    def planned(
+        self, m: MachineSlot, assignments: Sequence[Assignment], free: Draws
+    ) -> list[tuple[Assignment, tuple[Draws, Draws, Draws]]]:
+        """Each planned build of a machine with its start, its end and when its bed is clear."""
         found = []
         paces = self.past.paces_of(self.models[m.name])
         said_free = self.plan.cleared_s.get(m.name, m.free_s)
@@ -216,31 +237,33 @@ class _Futures:
             free = self.clear(m, end + m.cool_s, name)
             said_free = a.cleared_s
             self.add(a.job, self.judged(m, free, name), name, a.end_s - a.start_s + m.cool_s)
-            at = self.shop.at
-            found.append(ForecastBuild(a, _range(start, at), _range(end, at), _range(free, at)))
+            found.append((a, (start, end, free)))
         return found
 
     def add(self, job: int, judged: Draws, name: str, seconds: float) -> None:
         """Count a copy of a job that is judged then. In some futures it is scrap and is made once more."""
-        self.jobs.setdefault(job, []).append(judged)
-        scrap = self.draw(f"{name} luck", np.linspace(0, 1, 1001)) < self.past.scrap
-        again = np.where(scrap, max(seconds, 600.0), 0.0)
-        self.extra[job] = np.maximum(self.extra.get(job, np.zeros(self.many)), again)
+        self.jobs[job] = np.maximum(self.jobs[job], judged) if job in self.jobs else judged
+        again = np.where(self.chance(f"{name} luck") < self.past.scrap, max(seconds, 600.0), 0.0)
+        self.extra[job] = np.maximum(self.extra[job], again) if job in self.extra else again
 
 
 FAR_S = 400 * 86400.0
 
 
-def _range(seconds: Draws, at: datetime) -> TimeRange:
-    early, likely, late = (
-        at + timedelta(seconds=float(s)) for s in np.quantile(np.minimum(seconds, FAR_S), (0.1, 0.5, 0.9))
-    )
-    return TimeRange(early, likely, late)
+def _ranges(several: Sequence[Draws], at: datetime) -> list[TimeRange]:
+    """What lies between the tenth and the ninetieth of a hundred futures, for each."""
+    if not several:
+        return []
+    seconds = np.quantile(np.minimum(np.array(several), FAR_S), (0.1, 0.5, 0.9), axis=1)
+    return [TimeRange(*(at + timedelta(seconds=s) for s in row)) for row in seconds.T.tolist()]
+
+
+def _chance(seconds: Draws, at: datetime, due: datetime | None) -> float | None:
+    return None if due is None else float(np.mean(seconds <= (due - at) / timedelta(seconds=1)))
 
 
 def _done(seconds: Draws, at: datetime, due: datetime | None) -> Completion:
-    chance = None if due is None else float(np.mean(seconds <= (due - at) / timedelta(seconds=1)))
-    return Completion(_range(seconds, at), chance)
+    return Completion(_ranges([seconds], at)[0], _chance(seconds, at, due))
 
 
 IN_TIME, AT_RISK = 0.9, 0.5

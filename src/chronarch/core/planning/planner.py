@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
 from functools import cache, partial
 from itertools import product
 from math import inf
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from chronarch.core.planning import kernel as r
+from chronarch.core.planning.fits import nozzle_table, spool_kind, spool_table
 from chronarch.core.planning.snapshot import (
     Assignment,
     ChoiceReason,
@@ -19,7 +19,6 @@ from chronarch.core.planning.snapshot import (
     LoadedSpool,
     MachineSlot,
     NeedRow,
-    Nozzle,
     QueuePlan,
     SlotPhase,
     Snapshot,
@@ -41,9 +40,6 @@ TRIES_FOR = 40_000
 """Several plans are tried for a shop with at most this many machines times builds."""
 MOST = 200_000
 """The most builds that one plan contains."""
-SAME_MM = 0.01
-Kind = tuple[str, str]
-T = TypeVar("T")
 Table = np.ndarray[Any, np.dtype[np.float64]]
 Numbers = np.ndarray[Any, np.dtype[np.int64]]
 
@@ -58,25 +54,8 @@ def make_plan(
     return _Run(shop, before, only_fresh, most).plan()
 
 
-def _kind(spool: LoadedSpool) -> Kind:
-    return spool.material.lower(), spool.colour.lower()
-
-
 def _grams(spool: LoadedSpool) -> float:
     return spool.grams
-
-
-def _spool_fits(need: NeedRow, kind: Kind) -> bool:
-    material, colour = kind
-    return (not need.material or need.material.lower() == material) and (
-        not need.colour or need.colour.lower() == colour
-    )
-
-
-def _nozzle_fits(need: NeedRow, nozzle: Nozzle) -> bool:
-    if need.nozzle_mm is not None and abs(need.nozzle_mm - nozzle.mm) > SAME_MM:
-        return False
-    return nozzle.hardened or not need.hardened
 
 
 class _Run:
@@ -87,8 +66,8 @@ class _Run:
         self.kinds = {k: n for n, k in enumerate(dict.fromkeys(m.kind for m in self.machines))}
         self.sites = {s: n for n, s in enumerate(dict.fromkeys(["", *(m.site for m in self.machines)]))}
         spools = [*(m.spool for m in self.machines), *shop.spares]
-        self.spools = {k: n for n, k in enumerate(dict.fromkeys([("", ""), *map(_kind, spools)]))}
-        self.named = {_kind(s): s for s in [*(m.spool for m in self.machines), *sorted(shop.spares, key=_grams)]}
+        self.spools = {k: n for n, k in enumerate(dict.fromkeys([("", ""), *map(spool_kind, spools)]))}
+        self.named = {spool_kind(s): s for s in [*(m.spool for m in self.machines), *sorted(shop.spares, key=_grams)]}
         self.nozzles = {
             k: n for n, k in enumerate(dict.fromkeys([*(m.nozzle for m in self.machines), *shop.costs.spare_nozzles]))
         }
@@ -138,8 +117,8 @@ class _Run:
             jobs=jobs,
             offers=offers,
             seconds=seconds,
-            spool_ok=_table(rows, kinds, _spool_fits),
-            nozzle_ok=_table(rows, nozzles, _nozzle_fits),
+            spool_ok=spool_table(rows, kinds),
+            nozzle_ok=nozzle_table(rows, nozzles),
             upkeep=np.array([(n, *span) for n, m in enumerate(self.machines) for span in m.upkeep]).reshape(-1, 3),
             stock=self._stock(),
             spans=spans,
@@ -159,7 +138,7 @@ class _Run:
     def _machines(self) -> Table:
         rows = [
             (
-                m.phase, m.free_s, m.idle_s, self.kinds[m.kind], self.sites[m.site], self.spools[_kind(m.spool)],
+                m.phase, m.free_s, m.idle_s, self.kinds[m.kind], self.sites[m.site], self.spools[spool_kind(m.spool)],
                 m.spool.grams, self.nozzles[m.nozzle], m.by_hand, m.takes, m.cool_s, m.releases, m.releases_left,
                 m.release_s, -1, -1,
             )
@@ -170,13 +149,12 @@ class _Run:
     def _jobs(self, due: Table) -> tuple[Table, Table, Table]:
         """Jobs (`due`: by when each must be off its bed), offers still to be looked at, and seconds by need and kind of
         machine."""
-        seconds = np.full((len(self.needs), len(self.kinds)), inf)
+        needs, kinds = list(self.rows.values()), list(self.kinds)
+        seconds = np.array([[need.duration_s.get(kind, inf) for kind in kinds] for need in needs], float)
+        seconds = seconds.reshape(len(needs), len(kinds))
         offers = np.zeros((len(self.needs), r.OFFER))
         for n, key in enumerate(self.needs):
             offers[n, r.O_GRAMS] = self.rows[key].grams
-            for kind, s in self.rows[key].duration_s.items():
-                if kind in self.kinds:
-                    seconds[n, self.kinds[kind]] = s
         members = np.bincount([self.kinds[m.kind] for m in self.machines], minlength=len(self.kinds))
         places = (np.isfinite(seconds) * members).sum(1)
         rows = []
@@ -224,7 +202,7 @@ class _Run:
     def _stock(self) -> Table:
         stock = np.zeros((3, max(len(self.spools), len(self.nozzles))))
         for s in self.shop.spares:
-            n = self.spools[_kind(s)]
+            n = self.spools[spool_kind(s)]
             stock[r.S_SPOOLS, n] += 1
             stock[r.S_GRAMS, n] = max(stock[r.S_GRAMS, n], s.grams)
         for nozzle in self.shop.costs.spare_nozzles:
@@ -330,10 +308,6 @@ def _try(board: r.SlotArrays, press_s: float, early_s: float) -> _Tried:
 
 def _since(at: datetime, moment: datetime) -> float:
     return (at - moment) / timedelta(seconds=1)
-
-
-def _table(rows: Sequence[NeedRow], kinds: Sequence[T], fits: Callable[[NeedRow, T], bool]) -> Any:
-    return np.array([[fits(row, kind) for kind in kinds] for row in rows], bool).reshape(-1, len(kinds))
 
 
 @cache

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Annotated, Protocol
-
-from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.planning.forecast import Completion
 from chronarch.service.context import part
@@ -25,8 +23,14 @@ class JobOutlook(Protocol):
     def together(self, jobs: Sequence[int], due: datetime | None, built: set[int]) -> Completion | None:
         """When several jobs will all be done, those of `built` having nothing that waits; None without a plan."""
 
-    async def renew(self, db: AsyncSession) -> object:
-        """Look again: orders or jobs have just changed."""
+    def circumstances(self) -> tuple[datetime, Mapping[str, object]]:
+        """When the last look was, and what of the shop a promise depends on, by name."""
+
+    def waits(self) -> tuple[int, float]:
+        """How many copies wait, and how many seconds of building that is."""
+
+    async def version(self) -> tuple[int, ...]:
+        """Look again if something has changed since the last look. Differs when there is something new to see."""
 
 
 TheJobOutlook = Annotated[JobOutlook, part(JobOutlook)]

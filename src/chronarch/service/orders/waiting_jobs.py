@@ -4,129 +4,163 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, and_, select, tuple_
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.gcode.preflight import Severity
 from chronarch.core.machines.materials import grams
+from chronarch.core.orders.quantities import JobQuantities
 from chronarch.core.orders.requirement import Requirement
 from chronarch.core.planning.eligibility import RULES_FOR_SETUP, JobNeed, MachineStatus, first_blocker
 from chronarch.records import tables as t
 from chronarch.records.library import files as library
-from chronarch.records.library.files import FileWithReadings
-from chronarch.records.orders.jobs import requirement_of, select_waiting
-
-Overruled = dict[tuple[str, str], dict[str, str]]
+from chronarch.records.orders.jobs import copies_of, jobs_waiting, requirement_of
+from chronarch.service.library.content_facts import ContentFacts, ContentFactsCache, FactsByModel
 
 
-@dataclass
-class WaitingJob:
-    """A job with the files that it may be made from: the file it names, or each file of its part. `unreadable` says why
-    the records do not tell what it needs."""
+@dataclass(frozen=True)
+class Variant:
+    """One file that a job may be made from, and what its content says by model. One build yields so many `pieces`."""
 
-    job: t.Job
-    variants: list[FileWithReadings]
-    overruled: Overruled
+    file_id: int
+    name: str
+    pieces: int
+    revision: int
+    sha256: str
+    facts: FactsByModel = field(compare=False)
+
+
+@dataclass(frozen=True, eq=False)
+class BuildNeeds:
+    """What one build of some jobs needs: a requirement, and the files it may be made from. Jobs that need the same
+    share one of these. `unreadable` says why the records do not tell what they need."""
+
+    requirement: Requirement
+    variants: tuple[Variant, ...]
     models: frozenset[str]
-    name: str = ""
-    requirement: Requirement = field(default_factory=Requirement)
     unreadable: str = ""
+    _asked: dict[str, list[JobNeed]] = field(default_factory=dict)
 
     def options(self, at: MachineStatus) -> list[JobNeed]:
         """What each variant asks of a machine."""
-        return [self._need(kept, at.capability.model.name) for kept in self.variants]
+        model = at.capability.model.name
+        if model not in self._asked:
+            self._asked[model] = [self._need(variant, model) for variant in self.variants]
+        return self._asked[model]
 
-    def _need(self, kept: FileWithReadings, model: str) -> JobNeed:
+    def _need(self, variant: Variant, model: str) -> JobNeed:
         """What it asks of machines of a model when it is made from this file. If the records are damaged, it waits with
         that reason and does not stop other work."""
         if self.unreadable:
             return JobNeed(self.requirement, unreadable=self.unreadable)
-        try:
-            return need_of(self.requirement, kept, model, self.overruled, self.models)
-        except (ArithmeticError, AttributeError, LookupError, TypeError, ValueError) as error:
-            text = f"what was read of {kept.file.name} is damaged ({type(error).__name__}: {error}); add it again"
+        facts = variant.facts.get(model)
+        if facts is None:
+            return JobNeed(self.requirement, refusals=("the file is being read for this model",))
+        if facts.damage:
+            text = f"what was read of {variant.name} is damaged ({facts.damage}); add it again"
             return JobNeed(self.requirement, unreadable=text)
+        return _need_of(self.requirement, facts, self.models)
 
-    def choose(self, at: MachineStatus) -> FileWithReadings | None:
+    def choose(self, at: MachineStatus) -> Variant | None:
         """The file that a machine can make; of several, the one that is quickest there."""
         model = at.capability.model.name
         fit = [
-            k
-            for k, need in zip(self.variants, self.options(at), strict=True)
-            if not first_blocker([need], at, RULES_FOR_SETUP)
+            variant
+            for variant, need in zip(self.variants, self.options(at), strict=True)
+            if model in variant.facts and not first_blocker([need], at, RULES_FOR_SETUP)
         ]
-        fit = [k for k in fit if model in k.readings]
-        return min(fit, key=lambda k: k.readings[model].planned_s, default=None)
+        return min(fit, key=lambda variant: variant.facts[model].planned_s, default=None)
+
+    @cached_property
+    def pieces(self) -> int:
+        return min((variant.pieces for variant in self.variants), default=1)
 
 
-def need_of(
-    requirement: Requirement, kept: FileWithReadings, model: str, overruled: Overruled, models: frozenset[str]
-) -> JobNeed:
-    """What a job asks of machines of a model when it is made from this file."""
-    reading = kept.readings.get(model)
-    if reading is None:
-        return JobNeed(requirement, refusals=("the file is being read for this model",))
-    figures = reading.figures
-    aside = frozenset(overruled.get((kept.revision.sha256, model), {}))
-    said = figures["declared"]
-    refusals = tuple(
-        f["text"].rstrip(".") + (f" (line {f['line']})" if f["line"] else "")
-        for f in figures["findings"]
-        if f["severity"] == Severity.REFUSE and f["rule"] not in aside
-    )
+def _need_of(requirement: Requirement, facts: ContentFacts, models: frozenset[str]) -> JobNeed:
+    material = requirement.material or facts.material
     return JobNeed(
         requirement,
-        tuple(figures["tools"]),
-        refusals,
-        aside,
-        said["nozzle_mm"],
-        said["material"],
-        next((name for name in models if name.lower() == said["model"].lower()), ""),
-        {int(n): grams(requirement.material or said["material"], mm) for n, mm in figures["filament_mm"].items()},
+        facts.tools,
+        tuple(text for rule, text in facts.refusals if rule not in facts.aside),
+        facts.aside,
+        facts.nozzle_mm,
+        facts.material,
+        next((name for name in models if name.lower() == facts.model.lower()), ""),
+        {n: grams(material, mm) for n, mm in facts.filament_mm.items()},
     )
 
 
-async def waiting_of(db: AsyncSession, jobs: Sequence[t.Job]) -> list[WaitingJob]:
+@dataclass(frozen=True)
+class WaitingJob:
+    """A job with what a build of it needs, what it makes by name, and its copies."""
+
+    job: t.Job
+    needs: BuildNeeds
+    name: str
+    copies: JobQuantities
+
+
+_VARIANT = (t.File.id, t.File.name, t.File.pieces, t.Revision.number, t.Revision.sha256, t.File.part_id)
+_OF_NEWEST = and_(t.Revision.file_id == t.File.id, t.Revision.number == t.File.newest)
+_OF_ANY = t.Revision.file_id == t.File.id
+
+
+async def _variants(
+    db: AsyncSession, facts: ContentFactsCache, revisions: ColumnElement[bool], *where: ColumnElement[bool]
+) -> list[tuple[Variant, int | None]]:
+    """Files that meet conditions, newest first, each with the part that it makes."""
+    query = select(*_VARIANT).join(t.Revision, revisions).where(*where).order_by(t.Revision.id.desc())
+    rows = (await db.execute(query)).all()
+    known = await facts.of(db, {sha256 for _, _, _, _, sha256, _ in rows})
+    return [(Variant(n, name, pieces, rev, sha256, known[sha256]), part) for n, name, pieces, rev, sha256, part in rows]
+
+
+async def waiting_of(
+    db: AsyncSession, facts: ContentFactsCache, jobs: Sequence[tuple[t.Job, JobQuantities]]
+) -> list[WaitingJob]:
     """Jobs with the files that they would be made from now."""
-    files = {job.file_id for job in jobs if job.file_id is not None}
-    parts = {job.part_id for job in jobs if job.part_id is not None}
-    newest: dict[int, FileWithReadings] = {}
-    of_part: dict[int, list[FileWithReadings]] = {}
+    files = {job.file_id for job, _ in jobs if job.file_id is not None}
+    parts = {job.part_id for job, _ in jobs if job.part_id is not None}
+    pinned = {(job.file_id, job.pinned) for job, _ in jobs if job.file_id is not None and job.pinned is not None}
+    of_file: dict[tuple[int, int | None], Variant] = {}
+    of_part: dict[int, list[Variant]] = {}
+    names: dict[int, str] = {}
     if files:
-        newest = {k.file.id: k for k in await library.kept(db, t.File.id.in_(files))}
+        for variant, _ in await _variants(db, facts, _OF_NEWEST, t.File.id.in_(files)):
+            of_file[variant.file_id, None] = of_file[variant.file_id, variant.revision] = variant
+    if pinned:
+        for variant, _ in await _variants(db, facts, _OF_ANY, tuple_(t.File.id, t.Revision.number).in_(pinned)):
+            of_file[variant.file_id, variant.revision] = variant
     if parts:
-        for k in await library.kept(db, t.File.part_id.in_(parts), t.File.binned_at.is_(None)):
-            of_part.setdefault(k.file.part_id or 0, []).append(k)
-    names = (
-        {p.id: p.name for p in (await db.execute(select(t.Part).where(t.Part.id.in_(parts)))).scalars()}
-        if parts
-        else {}
-    )
-    found = []
-    for job in jobs:
-        if job.file_id is None:
-            variants, name = of_part.get(job.part_id or 0, []), names.get(job.part_id or 0, "")
-        else:
-            variants = [newest[job.file_id]] if job.file_id in newest else []
-            name = variants[0].file.name if variants else f"file {job.file_id}"
-            if variants and job.pinned is not None and job.pinned != variants[0].revision.number:
-                variants = await library.kept(db, t.File.id == job.file_id, revision=job.pinned)
-        found.append((job, variants, name))
-    contents = {k.revision.sha256 for _, variants, _ in found for k in variants}
-    aside = await library.overruled(db, contents) if contents else {}
+        names = dict((await db.execute(select(t.Part.id, t.Part.name).where(t.Part.id.in_(parts)))).all())
+        there = (t.File.part_id.in_(parts), t.File.binned_at.is_(None))
+        for variant, part in await _variants(db, facts, _OF_NEWEST, *there):
+            of_part.setdefault(part or 0, []).append(variant)
     models = frozenset(model.name for model in await library.models_of(db))
-    return [_waiting(job, variants, aside, models, name) for job, variants, name in found]
+    shared: dict[tuple[str, tuple[Variant, ...]], BuildNeeds] = {}
+    found = []
+    for job, copies in jobs:
+        if job.file_id is None:
+            variants, name = tuple(of_part.get(job.part_id or 0, ())), names.get(job.part_id or 0, "")
+        else:
+            one = of_file.get((job.file_id, job.pinned))
+            newest = of_file.get((job.file_id, None))
+            variants, name = (one,) if one else (), newest.name if newest else f"file {job.file_id}"
+        key = (repr(job.requirement), variants)
+        if key not in shared:
+            requirement, unreadable = requirement_of(job)
+            shared[key] = BuildNeeds(requirement, variants, models, unreadable)
+        found.append(WaitingJob(job, shared[key], name, copies))
+    return found
 
 
-def _waiting(
-    job: t.Job, variants: list[FileWithReadings], aside: Overruled, models: frozenset[str], name: str
-) -> WaitingJob:
-    needs, unreadable = requirement_of(job)
-    return WaitingJob(job, variants, aside, models, name, needs, unreadable)
+async def jobs_as_they_are(db: AsyncSession, facts: ContentFactsCache, jobs: Sequence[t.Job]) -> list[WaitingJob]:
+    """Any jobs with their copies and the files that they would be made from now."""
+    copies = await copies_of(db, jobs)
+    return await waiting_of(db, facts, [(job, copies[job.id]) for job in jobs])
 
 
-async def waiting_jobs(db: AsyncSession) -> list[WaitingJob]:
+async def waiting_jobs(db: AsyncSession, facts: ContentFactsCache) -> list[WaitingJob]:
     """Jobs that have copies waiting and are not held, in the order of the queue."""
-    rows = (await db.execute(select_waiting().order_by(t.Job.line, t.Job.id))).scalars().all()
-    return await waiting_of(db, rows)
+    return await waiting_of(db, facts, await jobs_waiting(db))

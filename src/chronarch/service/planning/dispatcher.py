@@ -17,10 +17,10 @@ from chronarch.core.planning.eligibility import MachineStatus
 from chronarch.core.planning.planner import make_plan
 from chronarch.core.planning.snapshot import Snapshot
 from chronarch.records import tables as t
-from chronarch.records.orders.builds import claim
+from chronarch.records.orders.builds import BuildContent, claim
 from chronarch.service.context import ServiceContext, part
 from chronarch.service.machines.fleet import Fleet, FleetMachine
-from chronarch.service.orders.waiting_jobs import WaitingJob, waiting_jobs
+from chronarch.service.orders.waiting_jobs import Variant, WaitingJob
 from chronarch.service.planning.planner import Planner
 
 LOOK_EVERY_S = 1.0
@@ -57,36 +57,30 @@ class Dispatcher:
 
     async def hand_out(self, db: AsyncSession) -> int:
         """Plan, and claim what the plan begins now; tell the tenders. Returns how many builds were made."""
-        jobs = await waiting_jobs(db)
-        machines = {k.row.name: k for k in self.fleet.all() if _may_take(self.fleet.standing(k))}
-        if any(known.model.name not in k.readings for known in machines.values() for w in jobs for k in w.variants):
+        planned = await self.planner.current()
+        machines = {k.row.name: k for k in self.fleet.all()}
+        models = {known.model.name for known in machines.values() if _may_take(self.fleet.standing(known))}
+        if any(models - v.facts.keys() for w in planned.waiting.values() for v in w.needs.variants):
             self.context.changes.wake("readings")
-        if not jobs:
-            return 0
-        planned = await self.planner.renew(db, jobs)
         made = 0
         for a in planned.plan.assignments:
             known = machines.pop(a.machine, None)
             if known is None or a.start_s > 1.0 or a.hands_s is not None:
                 continue
-            waiting = planned.waiting[a.job]
-            if waiting.choose(self.fleet.standing(known)) is None:
+            at, waiting = self.fleet.standing(known), planned.waiting[a.job]
+            if not _may_take(at) or waiting.needs.choose(at) is None:
                 continue
             if await self.give(db, waiting, known) is None:
                 return made  # somebody was quicker, so what was read here is old
             made += 1
-        if made:
-            await self.planner.renew(db)
         return made
 
     async def start_next(self, db: AsyncSession, known: FleetMachine) -> str:
         """A person starts the next build that fits a machine as it is, whatever its intake: what the plan has for it
         first, or else what the strategy would choose. Returns what is built, `""` when nothing is."""
-        standing = self.fleet.standing(known)
-        jobs = await waiting_jobs(db)
-        if not jobs or not _may_take(standing, by_hand=True):
+        if not _may_take(self.fleet.standing(known), by_hand=True):
             return ""
-        planned = await self.planner.renew(db, jobs)
+        planned = await self.planner.renew()
         first = planned.plan.next_on(known.row.name)
         if first is not None and (first.load or first.nozzle or (first.start_s > 1.0 and first.hands_s is None)):
             first = None
@@ -94,23 +88,39 @@ class Dispatcher:
         waiting = planned.waiting.get(job) if job is not None else None
         if waiting is None or await self.give(db, waiting, known) is None:
             return ""
-        await self.planner.renew(db)
+        await self.planner.renew()
         return f"{waiting.name} (job {waiting.job.id})"
 
     async def give(self, db: AsyncSession, waiting: WaitingJob, known: FleetMachine) -> t.Build | None:
         """Claim a job's next copy for a machine; None when somebody was quicker or it does not fit after all."""
-        kept = waiting.choose(self.fleet.standing(known))
-        if kept is None:
+        chosen = waiting.needs.choose(self.fleet.standing(known))
+        if chosen is None:
             return None
-        reading = kept.readings[known.model.name]
-        now, pieces = self.context.clock.now(), kept.file.pieces
-        build = await claim(db, waiting.job, kept.revision, reading, known.row, now, pieces)
+        job = await self._unchanged(db, waiting.job, chosen)
+        if job is None:
+            self.context.changes.wake("jobs")
+            return None
+        facts = chosen.facts[known.model.name]
+        content = BuildContent(
+            chosen.file_id, chosen.revision, chosen.sha256, facts.commands, facts.planned_s, chosen.pieces
+        )
+        build = await claim(db, job, content, known.row.id, self.context.clock.now())
         if build is None:
             self.context.changes.wake("jobs")  # somebody was quicker, so what is known here is old: look again
             return None
         await self.fleet.load(db, known.row.name)
         await self.fleet.assign(db, known)
         return build
+
+    async def _unchanged(self, db: AsyncSession, planned: t.Job, chosen: Variant) -> t.Job | None:
+        """A job as it is now; None if it is no longer what was planned, or its file is not."""
+        job = await db.get_one(t.Job, planned.id, populate_existing=True)
+        file = await db.get_one(t.File, chosen.file_id, populate_existing=True)
+        same = (job.requirement, job.file_id, job.part_id, job.pinned) == (
+            planned.requirement, planned.file_id, planned.part_id, planned.pinned
+        )  # fmt: skip
+        newest = job.pinned is not None or file.newest == chosen.revision
+        return job if same and newest and job.open and not job.held else None
 
 
 TheDispatcher = Annotated[Dispatcher, part(Dispatcher)]

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from datetime import datetime, timedelta
+from functools import partial
 from typing import Annotated
 
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.planning.eligibility import (
-    why_waiting,
-)
 from chronarch.core.planning.forecast import Completion
 from chronarch.core.planning.planner import make_plan
 from chronarch.core.planning.shop_history import ShopHistory
@@ -21,73 +20,102 @@ from chronarch.core.planning.snapshot import (
     Snapshot,
     WaitingWork,
 )
+from chronarch.core.planning.why_waiting import PlannedStart, why_waiting
+from chronarch.service.background import Background
 from chronarch.service.context import ServiceContext, part
+from chronarch.service.library.content_facts import ContentFactsCache
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.machines.learned_paces import LearnedPaces
 from chronarch.service.orders.waiting_jobs import WaitingJob, waiting_jobs
 from chronarch.service.planning.history import learn
 from chronarch.service.planning.settings import PlanningSettings, load_settings
-from chronarch.service.planning.snapshot import (
-    CurrentPlan,
-    take_snapshot,
-)
+from chronarch.service.planning.snapshot import CurrentPlan, NeedRows, ShopNow, take_snapshot
 
 PAST_FOR = timedelta(seconds=20)
-GOOD_FOR = timedelta(seconds=3)
+GOOD_FOR_S, TIMES_AS_LONG = 3.0, 10.0
+PATIENCE_S, SLOW_S = 0.02, 1.0
+"""How long whoever looks waits for a plan that takes longer than that, in s."""
 OLD = timedelta(hours=6)
 """A plan older than this is not continued: everything is planned anew."""
 
 
-class Planner:
-    """Keeps the newest plan. `renew` is called whenever something may have changed."""
+KINDS = ("builds", "files", "jobs", "machines", "models", "orders", "parts", "setup", "spools", "stock")
+"""Kinds of records that a plan is made from."""
 
-    def __init__(self, context: ServiceContext, fleet: Fleet, paces: LearnedPaces) -> None:
-        self._context, self._fleet, self._paces = context, fleet, paces
+
+class Planner:
+    """Keeps the newest plan. It is made in a thread of its own, one at a time."""
+
+    def __init__(self, context: ServiceContext, fleet: Fleet, paces: LearnedPaces, facts: ContentFactsCache) -> None:
+        self._context, self._fleet, self._paces, self._facts = context, fleet, paces, facts
+        self.background = Background(context.config.database)
         self.last: CurrentPlan | None = None
         self._lock = asyncio.Lock()
-        self._made = -1
-        self._made_at: datetime | None = None
+        self._made_from: tuple[int, ...] = ()
+        """The state of records and machines that the newest plan was made from."""
+        self.many = 0
+        """How many plans have been made."""
+        self._making: asyncio.Task[CurrentPlan] | None = None
+        self._made_at_s = self._took_s = 0.0
         self._past: ShopHistory | None = None
         self._past_at: datetime | None = None
+        self._rows = NeedRows()
 
-    async def current(self, db: AsyncSession) -> CurrentPlan:
-        """The newest plan if it is fresh and no record has changed since, else a new one."""
-        now = self._context.clock.real_now()
-        if (
-            self.last is not None
-            and self._made == self._context.changes.count
-            and self._made_at
-            and now - self._made_at < GOOD_FOR
-        ):
+    def _state(self) -> tuple[int, ...]:
+        return self._fleet.version, *self._context.changes.version(*KINDS)
+
+    async def current(self) -> CurrentPlan:
+        """The newest plan if it is fresh and no record has changed since, else a new one. What took long to make is
+        fresh for longer."""
+        clock = self._context.clock
+        async with self._lock:
+            age_s, good_for_s = clock.monotonic_s() - self._made_at_s, max(GOOD_FOR_S, TIMES_AS_LONG * self._took_s)
+            if self.last is None or age_s > good_for_s or self._made_from != self._state():
+                return await self._make()
             return self.last
-        return await self.renew(db)
 
-    async def renew(self, db: AsyncSession, waiting: Sequence[WaitingJob] | None = None) -> CurrentPlan:
+    async def renew(self) -> CurrentPlan:
         """Plan as things are now. What people have seen of the plan before stays where it can."""
         async with self._lock:
-            settings = await load_settings(db)
-            self._fleet.zone = settings.zone()
-            if waiting is None:
-                waiting = await waiting_jobs(db)
-            planned = await take_snapshot(
-                db,
-                self._context.clock.now(),
-                self._fleet,
-                await self._paces.all(db),
-                settings,
-                waiting,
-                await self.past(db),
-            )
-            before, fresh = self._before(planned.snapshot, settings)
-            if len(planned.snapshot.work) * len(planned.snapshot.machines) > 20_000:
-                planned.plan = await asyncio.to_thread(make_plan, planned.snapshot, before, fresh)
-            else:
-                planned.plan = make_plan(planned.snapshot, before, fresh)
-            if self.last is None or _shape(self.last.plan) != _shape(planned.plan):
-                self._context.changes.publish("changed", '{"what":"plan"}')
-            self.last = planned
-            self._made, self._made_at = self._context.changes.count, self._context.clock.real_now()
-            return planned
+            return await self._make()
+
+    async def version(self) -> tuple[int, ...]:
+        """Differs with each plan that is shown, and with the records that plans are made from."""
+        await self.shown()
+        return self.many, *self._state()
+
+    async def shown(self) -> CurrentPlan:
+        """The plan for whoever only looks. Where planning takes long, that is the one before until there is a new one;
+        listeners hear when there is."""
+        if self._making is None or self._making.done():
+            self._making = asyncio.create_task(self.current())
+        with suppress(TimeoutError):
+            async with asyncio.timeout(PATIENCE_S if self.last is not None and self._took_s > SLOW_S else None):
+                await asyncio.shield(self._making)
+        return self.last or await self._making
+
+    async def _make(self) -> CurrentPlan:
+        began_s, made_from = self._context.clock.monotonic_s(), self._state()
+        now = ShopNow.of(self._context.clock.now(), self._fleet, self._context.changes.version("models"))
+        planned = await self.background.run(partial(self._plan, now))
+        self._fleet.zone = planned.settings.zone()
+        if self.last is None or _shape(self.last.plan) != _shape(planned.plan):
+            self._context.changes.publish("changed", '{"what":"plan"}')
+        self.last, self._made_from = planned, made_from
+        self.many += 1
+        self._made_at_s = self._context.clock.monotonic_s()
+        self._took_s = self._made_at_s - began_s
+        return planned
+
+    async def _plan(self, now: ShopNow, db: AsyncSession) -> CurrentPlan:
+        settings = await load_settings(db)
+        waiting = await waiting_jobs(db, self._facts)
+        paces, past = await self._paces.all(db), await self._learned(db, settings, now.at)
+        planned = await take_snapshot(db, now, self._rows, paces, settings, waiting, past)
+        before, fresh = self._before(planned.snapshot, settings)
+        planned.plan = make_plan(planned.snapshot, before, fresh)
+        planned.forecast, planned.fits, planned.first_of  # noqa: B018 - what all who look at the plan need, made here
+        return planned
 
     def _before(self, now: Snapshot, settings: PlanningSettings) -> tuple[QueuePlan | None, frozenset[int]]:
         """The plan before, if it still holds, and the jobs that have changed since."""
@@ -101,32 +129,55 @@ class Planner:
         gone = (now.at - then.at) / timedelta(seconds=1)
         return last.plan, frozenset(w.job for w in now.work if w.job in had and _changed(had[w.job], w, gone))
 
-    async def past(self, db: AsyncSession) -> ShopHistory:
+    async def _learned(self, db: AsyncSession, settings: PlanningSettings, at: datetime) -> ShopHistory:
         now = self._context.clock.real_now()
         if self._past is None or self._past_at is None or now - self._past_at > PAST_FOR:
-            settings = await load_settings(db)
-            self._past, self._past_at = await learn(db, settings, self._context.clock.now()), now
+            self._past, self._past_at = await learn(db, settings, at), now
         return self._past
 
     def why(self, waiting: WaitingJob) -> str:
-        """Why a job's copies wait, in one sentence."""
-        promised = {}
-        for known in self._fleet.all():
-            first = self.last.plan.next_on(known.row.name) if self.last else None
-            if first is not None and first.job != waiting.job.id:
-                promised[known.row.name] = f"takes job {first.job} first"
-        standings = [self._fleet.standing(known) for known in self._fleet.all()]
-        return why_waiting(waiting.options, waiting.requirement.machine, standings, promised)
+        """Why a job's copies wait, in one sentence, as of the newest plan."""
+        planned = self.last
+        if planned is None or waiting.job.id not in planned.waiting:
+            return "It is being planned."
+        job, fits = waiting.job.id, planned.fits
+        first = {name: a.job for name in fits.able(job) if (a := planned.plan.next_on(name)) is not None}
+        return why_waiting(
+            waiting.needs.options, waiting.needs.requirement.machine, planned.machines, fits.able(job),
+            fits.able(job, ever=True), self._start(planned, job), first,
+        )  # fmt: skip
+
+    def _start(self, planned: CurrentPlan, job: int) -> PlannedStart | None:
+        a = planned.first_of.get(job)
+        if a is None:
+            return None
+        words = self._fleet.words(planned.plan.time(a.start_s), planned.plan.at)
+        return PlannedStart(a.machine, words, a.start_s <= 1.0 and a.hands_s is None)
 
     def completions(self) -> dict[int, Completion | None]:
         """When each job in the newest plan will be done; None for one that no machine can make."""
         if self.last is None:
             return {}
-        return {**dict.fromkeys(self.last.plan.unplaced), **self.last.forecast().jobs}
+        return {**dict.fromkeys(self.last.plan.unplaced), **self.last.forecast.jobs}
+
+    def circumstances(self) -> tuple[datetime, Mapping[str, object]]:
+        """When the newest plan was made, and for which machines, hours and strategy."""
+        planned = self.last
+        if planned is None:
+            return self._context.clock.now(), {}
+        return planned.plan.at, {"machines": _up(planned.snapshot), "hours": planned.settings}
+
+    def waits(self) -> tuple[int, float]:
+        """How many copies wait, and how many seconds of building that is at the quickest machines."""
+        planned = self.last
+        if planned is None:
+            return 0, 0.0
+        seconds = sum(w.builds * min(w.need.duration_s.values(), default=0.0) for w in planned.snapshot.work)
+        return sum(w.copies.waiting for w in planned.waiting.values()), seconds
 
     def together(self, jobs: Sequence[int], due: datetime | None, built: set[int]) -> Completion | None:
         """When several jobs will all be done, those of `built` having nothing that waits; None without a plan."""
-        return self.last.forecast().together(list(jobs), due, built) if self.last else None
+        return self.last.forecast.together(list(jobs), due, built) if self.last else None
 
 
 ThePlanner = Annotated[Planner, part(Planner)]

@@ -25,7 +25,6 @@ from chronarch.records.orders import orders as records
 from chronarch.records.orders.jobs import copies_of, names_of
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.orders.job_views import OVER
-from chronarch.service.planning.planner import Planner
 from chronarch.service.planning.snapshot import CurrentPlan
 from chronarch.service.planning.views import foreseen, staffed_wire
 from chronarch.service.problems import ApiProblem
@@ -85,9 +84,8 @@ def _like(fleet: Fleet, text: str) -> str:
     raise ApiProblem(404, f"There is neither a machine nor a model named {text!r}.")
 
 
-async def what_if(fleet: Fleet, planner: Planner, db: AsyncSession, wish: w.WhatIf) -> w.WhatIfAnswer:
+async def what_if(fleet: Fleet, planned: CurrentPlan, db: AsyncSession, wish: w.WhatIf) -> w.WhatIfAnswer:
     """Both plans beside each other: the present one, and what would become of it."""
-    planned = await planner.renew(db)
     changes, question = await _core_changes(fleet, db, planned, wish)
     try:
         then = changed(planned.snapshot, *changes)
@@ -138,7 +136,7 @@ async def _outlook(
 
 async def _orders_in_work(db: AsyncSession) -> list[tuple[int | None, str, list[int], datetime | None]]:
     """Orders, and jobs without an order, with something left to do: number, name, jobs, due."""
-    rows = list((await db.execute(select(t.Job).where(~t.Job.withdrawn, ~t.Job.held))).scalars())
+    rows = list((await db.execute(select(t.Job).where(t.Job.open, ~t.Job.held))).scalars())
     copies = await copies_of(db, rows)
     live = [j for j in rows if copies[j.id].state(held=False, withdrawn=False) not in OVER]
     orders = {o.id: o for o in (await db.execute(select(t.Order).where(~t.Order.cancelled))).scalars()}

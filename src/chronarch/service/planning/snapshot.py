@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Hashable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+from functools import cached_property
 from math import inf, log
-from typing import Any
+from typing import Any, NamedTuple
 
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -14,10 +15,12 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.core.ledger.learning import ModelPace
 from chronarch.core.machines.states import Intake, MachineState
 from chronarch.core.planning.eligibility import RULES_FOR_KIND, RULES_FOR_SETUP, JobNeed, MachineStatus, blocker
+from chronarch.core.planning.fits import Fits, fits_of
 from chronarch.core.planning.forecast import Forecast, RunningBuild, forecast
 from chronarch.core.planning.shifts import Span
 from chronarch.core.planning.shop_history import ShopHistory
 from chronarch.core.planning.snapshot import (
+    Assignment,
     LoadedSpool,
     MachineSlot,
     NeedRow,
@@ -28,15 +31,15 @@ from chronarch.core.planning.snapshot import (
     WaitingWork,
 )
 from chronarch.records import tables as t
-from chronarch.records.orders.jobs import copies_of
 from chronarch.service.machines.fleet import Fleet, FleetMachine
-from chronarch.service.orders.waiting_jobs import WaitingJob
+from chronarch.service.orders.waiting_jobs import BuildNeeds, WaitingJob
 from chronarch.service.planning.settings import PlanningSettings
 
 LOOK_AHEAD = timedelta(days=60)
 AMBIENT_C, USUAL_BED_C = 22.0, 60.0
 PAUSED_S = 900.0
 """How long a paused build is expected to stay paused."""
+MOST_ROWS = 20_000
 LONGEST_LEFT_S = 3.2e8
 """Ten years. No file lasts longer, whatever a tender says is left of it."""
 
@@ -50,17 +53,24 @@ class CurrentPlan:
     running: list[RunningBuild]
     models: dict[str, str]
     waiting: dict[int, WaitingJob]
+    machines: dict[str, MachineStatus]
+    """By name: how the machines were."""
     dues: dict[int, datetime]
     settings: PlanningSettings
     past: ShopHistory
-    _forecast: Forecast | None = None
 
+    @cached_property
     def forecast(self) -> Forecast:
-        if self._forecast is None:
-            self._forecast = forecast(
-                self.snapshot, self.plan, self.running, self.past, self.models, dues=self.dues
-            )  # fmt: skip
-        return self._forecast
+        return forecast(self.snapshot, self.plan, self.running, self.past, self.models, dues=self.dues)
+
+    @cached_property
+    def fits(self) -> Fits:
+        return fits_of(self.snapshot)
+
+    @cached_property
+    def first_of(self) -> dict[int, Assignment]:
+        """The first planned build of each job."""
+        return {a.job: a for a in reversed(self.plan.assignments)}
 
     def forecast_of(self, snapshot: Snapshot, plan: QueuePlan) -> Forecast:
         """The forecast of another plan. Machines that the shop does not have count as the ones that they are named
@@ -74,13 +84,23 @@ def _until(when: datetime | None, at: datetime) -> float:
     return inf if when is None else (when - at) / timedelta(seconds=1)
 
 
-def _kind(known: FleetMachine, at: MachineStatus, pinned: Iterable[str], multi: bool) -> tuple[Any, ...]:
-    """What makes machines interchangeable for planning: their kind, not what is loaded; but also the nozzle if a part
-    has files for several nozzles."""
-    row = known.row
-    nozzle = [(tool.nozzle_mm, tool.hardened) for tool in at.capability.tools] if multi else []
-    name = row.name if row.name in pinned or len(at.capability.tools) > 1 else ""
-    return (known.model.name, tuple(sorted(row.pools)), tuple(sorted(row.tags)), tuple(nozzle), name)
+class MachineKind(NamedTuple):
+    """What makes machines interchangeable for planning. `loaded` counts if a part has several files, because what is on
+    a machine says which of them it is made from; `name` for machines that a job asks for, or with several tools."""
+
+    model: str
+    pools: tuple[str, ...]
+    tags: tuple[str, ...]
+    loaded: tuple[Any, ...]
+    name: str
+
+
+def _kind(known: FleetMachine, at: MachineStatus, pinned: Collection[str], multi: bool) -> MachineKind:
+    row, tools = known.row, at.capability.tools
+    loaded = tuple((tool.nozzle_mm, tool.hardened, tool.material.lower(), tool.colour.lower()) for tool in tools)
+    name = row.name if row.name in pinned or len(tools) > 1 else ""
+    pools, tags = tuple(sorted(row.pools)), tuple(sorted(row.tags))
+    return MachineKind(known.model.name, pools, tags, loaded if multi else (), name)
 
 
 def _cool_s(known: FleetMachine) -> float:
@@ -101,7 +121,7 @@ def _left_to_cool_s(known: FleetMachine, at: datetime) -> float:
 
 
 def _workplace(
-    known: FleetMachine, at: MachineStatus, kind: tuple[Any, ...], now: datetime, paces: dict[str, float]
+    known: FleetMachine, at: MachineStatus, kind: int, now: datetime, paces: dict[str, float]
 ) -> tuple[MachineSlot, RunningBuild | None]:
     row, brief = known.row, known.brief
     live = known.sample.build if known.sample else None
@@ -140,32 +160,79 @@ def _workplace(
     return place, running
 
 
-def _need_row(w: WaitingJob, kinds: dict[Any, MachineStatus], paces: dict[str, float]) -> NeedRow:
-    """What one build of a job needs of each kind of machine. The plan may have spool and nozzle of the first tool
-    changed. A part with several files, or a file for other tools, is judged by what is on the machine now."""
-    r = w.requirement
-    plain = len(w.variants) == 1
-    seconds: dict[Any, float] = {}
-    said: list[JobNeed] = []
-    weight = 0.0
-    for kind, at in kinds.items():
-        model = at.capability.model.name
-        best = inf
-        for kept, need in zip(w.variants, w.options(at), strict=True):
-            reading = kept.readings.get(model)
-            rules = RULES_FOR_KIND if plain and need.tools in ((), (0,)) else RULES_FOR_SETUP
-            if reading is None or blocker(need, at, rules) is not None:
-                continue
-            said.append(need)
-            weight = max(weight, need.grams.get(at.capability.tools[0].number, 0.0))
-            best = min(best, max(1.0, reading.planned_s * paces.get(model, 1.0)))
-        if best < inf:
-            seconds[kind] = best
+class NeedRows:
+    """What builds need of each kind of machine, kept from plan to plan: most of what waits has waited before."""
+
+    def __init__(self) -> None:
+        self._numbers: dict[MachineKind, int] = {}
+        self._rows: dict[tuple[Any, ...], tuple[NeedRow, BuildNeeds]] = {}
+        self._by_kind: dict[tuple[Any, ...], _OfKind] = {}
+
+    def number(self, kind: MachineKind) -> int:
+        """A number that stands for a kind of machines: a plan asks for it very often."""
+        return self._numbers.setdefault(kind, len(self._numbers))
+
+    def row(
+        self, needs: BuildNeeds, kinds: Mapping[MachineKind, MachineStatus], paces: Mapping[str, float], as_of: Hashable
+    ) -> NeedRow:
+        """The row of some needs. `as_of` differs when kinds, paces or models are others than before."""
+        facts = tuple(id(one) for variant in needs.variants for one in variant.facts.values())
+        key = (needs.requirement, needs.variants, facts, needs.models, needs.unreadable)
+        if (key, as_of) not in self._rows:
+            if len(self._rows) > MOST_ROWS or len(self._by_kind) > 10 * MOST_ROWS:
+                self._rows.clear()
+                self._by_kind.clear()
+            of_kinds = {self.number(kind): self._of_kind(needs, key, kind, at, paces) for kind, at in kinds.items()}
+            made = _need_row(needs, of_kinds)
+            self._rows[key, as_of] = made, needs  # kept, so that nothing else gets the identity of its facts
+        return self._rows[key, as_of][0]
+
+    def _of_kind(
+        self, needs: BuildNeeds, key: tuple[Any, ...], kind: MachineKind, at: MachineStatus, paces: Mapping[str, float]
+    ) -> _OfKind:
+        pace = paces.get(kind.model, 1.0)
+        plain = len(needs.variants) == 1 and all(need.tools in ONE_TOOL for need in needs.options(at))
+        place = (key, kind._replace(loaded=()), pace) if plain else (key, kind, pace, at.capability.tools)
+        if place not in self._by_kind:
+            self._by_kind[place] = _of_kind(needs, at, pace)
+        return self._by_kind[place]
+
+
+ONE_TOOL = ((), (0,))
+
+
+class _OfKind(NamedTuple):
+    """How long a build takes on a kind of machine (inf: it cannot be made there), and what it asks and weighs."""
+
+    seconds: float
+    said: tuple[JobNeed, ...]
+    grams: float
+
+
+def _of_kind(needs: BuildNeeds, at: MachineStatus, pace: float) -> _OfKind:
+    """The plan may have spool and nozzle of the first tool changed. A part with several files, or a file for other
+    tools, is judged by what is on the machine now."""
+    model, said, weight, best = at.capability.model.name, [], 0.0, inf
+    for variant, need in zip(needs.variants, needs.options(at), strict=True):
+        facts = variant.facts.get(model)
+        rules = RULES_FOR_KIND if len(needs.variants) == 1 and need.tools in ONE_TOOL else RULES_FOR_SETUP
+        if facts is None or blocker(need, at, rules) is not None:
+            continue
+        said.append(need)
+        weight = max(weight, need.grams.get(at.capability.tools[0].number, 0.0))
+        best = min(best, max(1.0, facts.planned_s * pace))
+    return _OfKind(best, tuple(said), weight)
+
+
+def _need_row(needs: BuildNeeds, kinds: Mapping[int, _OfKind]) -> NeedRow:
+    r = needs.requirement
+    said = next((one.said[0] for one in kinds.values() if one.said), None)
     material, nozzle = r.material, r.nozzle_mm
-    if plain and said:
-        aside = said[0].overruled
-        material = material or ("" if "other-material" in aside else said[0].said_material)
-        nozzle = nozzle or (None if "other-nozzle" in aside else said[0].said_nozzle_mm)
+    if len(needs.variants) == 1 and said is not None:
+        material = material or ("" if "other-material" in said.overruled else said.said_material)
+        nozzle = nozzle or (None if "other-nozzle" in said.overruled else said.said_nozzle_mm)
+    seconds: dict[Hashable, float] = {kind: one.seconds for kind, one in kinds.items() if one.seconds < inf}
+    weight = max((one.grams for one in kinds.values()), default=0.0)
     return NeedRow(seconds, material, r.colour, nozzle, r.hardened, round(weight, 1))
 
 
@@ -182,54 +249,61 @@ async def _spares(db: AsyncSession) -> tuple[LoadedSpool, ...]:
     return tuple(LoadedSpool(s.material, s.colour, s.grams_left) for s in rows if s.grams_left > 0)
 
 
+@dataclass(frozen=True)
+class ShopNow:
+    """The machines at a moment, taken while nothing changes."""
+
+    at: datetime
+    machines: tuple[FleetMachine, ...]
+    standings: dict[str, MachineStatus]
+    models_as_of: Hashable
+
+    @classmethod
+    def of(cls, at: datetime, fleet: Fleet, models_as_of: Hashable) -> ShopNow:
+        machines = tuple(replace(known) for known in fleet.all())
+        return cls(at, machines, {known.row.name: fleet.standing(known) for known in machines}, models_as_of)
+
+
 async def take_snapshot(
-    db: AsyncSession, at: datetime, fleet: Fleet, learned: dict[str, ModelPace], settings: PlanningSettings,
+    db: AsyncSession, now: ShopNow, rows: NeedRows, learned: dict[str, ModelPace], settings: PlanningSettings,
     waiting: Sequence[WaitingJob], past: ShopHistory,
 ) -> CurrentPlan:  # fmt: skip
     """The shop as it is at a time, with an empty plan."""
-    machines_known = fleet.all()
+    at, standings = now.at, now.standings
     paces = {name: p.pace for name, p in learned.items()}
     windows = await _upkeep(db, at)
-    pinned = {w.requirement.machine for w in waiting}
-    multi = any(len(w.variants) > 1 for w in waiting)
-    standings = {k.row.name: fleet.standing(k) for k in machines_known}
-    kinds = {k.row.name: _kind(k, standings[k.row.name], pinned, multi) for k in machines_known}
+    pinned = {w.needs.requirement.machine for w in waiting}
+    multi = any(len(w.needs.variants) > 1 for w in waiting)
     machines, running = [], []
-    for known in machines_known:
-        place, run = _workplace(known, standings[known.row.name], kinds[known.row.name], at, paces)
+    by_kind: dict[MachineKind, MachineStatus] = {}
+    for known in now.machines:
+        here = standings[known.row.name]
+        kind = _kind(known, here, pinned, multi)
+        by_kind.setdefault(kind, here)
+        place, run = _workplace(known, here, rows.number(kind), at, paces)
         machines.append(replace(place, upkeep=windows.get(known.row.id, ())))
         if run is not None:
             running.append(run)
-    by_kind: dict[Any, MachineStatus] = {}
-    for name, kind in kinds.items():
-        by_kind.setdefault(kind, standings[name])
-    copies = await copies_of(db, [w.job for w in waiting])
-    rows: dict[str, NeedRow] = {}
-    work, dues = [], {}
-    for w in waiting:
-        need = _need_row(w, by_kind, paces)
-        row = rows.setdefault(repr(need), need)
-        pieces = min((k.file.pieces for k in w.variants), default=1)
-        due = w.job.due_at
-        if due is not None:
-            dues[w.job.id] = due
-        work.append(
-            WaitingWork(
-                w.job.id, copies[w.job.id].builds(pieces), row, w.job.line, w.job.top, w.job.priority,
-                _until(due, at), 0.0 if w.job.not_before is None else max(0.0, _until(w.job.not_before, at)),
-            )
-        )  # fmt: skip
-    for r in running:
-        job = await db.get(t.Job, r.job)
-        if job is not None and job.due_at is not None:
-            dues[r.job] = job.due_at
+    as_of = (frozenset(by_kind), tuple(sorted(paces.items())), now.models_as_of)
+    work = [
+        WaitingWork(
+            w.job.id, w.copies.builds(w.needs.pieces), rows.row(w.needs, by_kind, paces, as_of), w.job.line, w.job.top,
+            w.job.priority, _until(w.job.due_at, at),
+            0.0 if w.job.not_before is None else max(0.0, _until(w.job.not_before, at)),
+        )
+        for w in waiting
+    ]  # fmt: skip
+    being_made = select(t.Job.id, t.Job.due_at).where(t.Job.id.in_({r.job for r in running}), t.Job.due_at.is_not(None))
+    dues = {job: due for job, due in await db.execute(being_made) if due is not None}
+    dues |= {w.job.id: w.job.due_at for w in waiting if w.job.due_at is not None}
     spans = {site: _spans(settings, site, at) for site in {"", *(m.site for m in machines)}}
     spares = await _spares(db)
     costs = settings.planning.costs()
     snapshot = Snapshot(at, tuple(machines), tuple(work), spans, spares, costs, settings.planning.strategy)
-    models = {k.row.name: k.model.name for k in machines_known}
+    models = {known.row.name: known.model.name for known in now.machines}
     empty = QueuePlan(at, snapshot.strategy, ())
-    return CurrentPlan(snapshot, empty, running, models, {w.job.id: w for w in waiting}, dues, settings, past)
+    by_number = {w.job.id: w for w in waiting}
+    return CurrentPlan(snapshot, empty, running, models, by_number, standings, dues, settings, past)
 
 
 def _spans(settings: PlanningSettings, site: str, at: datetime) -> tuple[tuple[Span, ...], int]:

@@ -51,18 +51,18 @@ def foreseen(fleet: Fleet, planned: CurrentPlan, plan: QueuePlan, f: Forecast, m
     return found
 
 
-async def plan_wire(fleet: Fleet, planned: CurrentPlan) -> wp.PlanWithForecast:
+def plan_wire(fleet: Fleet, planned: CurrentPlan) -> wp.PlanWithForecast:
     """The plan with its forecast, and why machines stand idle."""
-    f = planned.forecast()
+    f = planned.forecast
     plan = planned.plan
     starting = {a.machine for a in plan.assignments if a.start_s <= 1.0}
-    waiting = [(f"job {x.job.id} ({x.name})", x.options) for x in planned.waiting.values()]
+    waiting = [(f"job {x.job.id} ({x.name})", x.needs.options) for x in planned.waiting.values()]
     machines = []
     for known in fleet.all():
         name = known.row.name
-        at = fleet.standing(known)
+        at = planned.machines.get(name)
         idle = ""
-        if at.state is MachineState.IDLE and not at.busy and name not in starting:
+        if at is not None and at.state is MachineState.IDLE and not at.busy and name not in starting:
             idle = why_idle(at, waiting)
             first = plan.next_on(name)
             if first is not None and first.hands_s is not None:

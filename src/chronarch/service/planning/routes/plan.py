@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Request, Response
 
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.http.views import TheViews
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.planning.planner import ThePlanner
 from chronarch.service.planning.scenarios import what_if
@@ -16,16 +17,19 @@ from chronarch.wire.planning.plan import PlanWithForecast
 router = APIRouter(tags=["plan"], route_class=RetryingRoute)
 
 
-@router.get("/plan")
-async def plan(context: Context, fleet: TheFleet, planner: ThePlanner) -> PlanWithForecast:
+@router.get("/plan", response_model=PlanWithForecast)
+async def plan(request: Request, fleet: TheFleet, planner: ThePlanner, views: TheViews) -> Response:
     """What each machine does next, when, and why; the hours when somebody is there; why machines are idle."""
-    async with context.sessions() as db:
-        planned = await planner.current(db)
-    return await plan_wire(fleet, planned)
+    planned = await planner.shown()
+
+    async def make() -> bytes:
+        return await views.background.compute(lambda: plan_wire(fleet, planned).model_dump_json().encode())
+
+    return await views.show(request, make, planner.many)
 
 
 @router.post("/what-if")
 async def ask_what_if(wish: w.WhatIf, context: Context, fleet: TheFleet, planner: ThePlanner) -> w.WhatIfAnswer:
     """What would happen if: answered from a copy. Nothing of the shop changes."""
-    async with context.sessions() as db:
-        return await what_if(fleet, planner, db, wish)
+    planned = await planner.current()
+    return await planner.background.run(lambda db: what_if(fleet, planned, db, wish))

@@ -33,6 +33,7 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
     "stock": ("Good pieces on the shelf that nobody has ordered.", "cli.orders.stock", ()),
     "hours": ("When hands are there.", "cli.planning.hours", ()),
     "report": ("Reports from the ledger.", "cli.ledger", ()),
+    "ledger": ("The ledger itself.", "cli.ledger", ()),
     "follow": ("Follow all machines live. In a pipe: one line for each change of state.", "cli.machines.follow", ()),
     "inspect": (
         "Read a sliced file: time, layers, extents, filament, objects, and what stands against it. Needs no service.",

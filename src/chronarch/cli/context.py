@@ -50,6 +50,10 @@ class Service:
     def do(self, call: Call[T]) -> T:
         return self.client.do(call)
 
+    def all(self, call: Call[list[T]], most: int | None = None) -> list[T]:
+        """A list, page by page."""
+        return self.client.all(call, most)
+
     def patient(self, call: Call[T], within_s: float) -> T:
         """A call whose answer may take long: a machine has to do something first."""
         return self.client.do(call, within_s)
@@ -108,6 +112,13 @@ def fail(sentence: str, code: int) -> None:
     """End the command with one sentence on standard error."""
     say(sentence, err=True)
     raise SystemExit(code)
+
+
+def limit_option(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Adds --limit."""
+    option = click.option("--limit", type=click.IntRange(min=1), help="At most so many; all without it.")
+    decorated: Callable[..., Any] = option(command)
+    return decorated
 
 
 def json_option(command: Callable[..., Any]) -> Callable[..., Any]:

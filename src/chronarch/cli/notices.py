@@ -18,11 +18,12 @@ def notices() -> None:
 
 @notices.command("list")
 @click.option("--all", "seen", is_flag=True, help="Those already seen too.")
+@click.option("--limit", type=click.IntRange(min=1), default=100, show_default=True, help="At most so many.")
 @json_option
 @pass_service
-def list_notices(service: Service, seen: bool, as_json: bool) -> None:
+def list_notices(service: Service, seen: bool, limit: int, as_json: bool) -> None:
     """Notices, newest first."""
-    found = service.do(requests.notices(seen))
+    found = service.all(requests.notices(seen), limit)
     if as_json:
         return show_json(found)
     rows: list[list[str | Text]] = [
@@ -36,7 +37,7 @@ def list_notices(service: Service, seen: bool, as_json: bool) -> None:
 @pass_service
 def seen(service: Service) -> None:
     """Mark all notices as seen."""
-    found = service.do(requests.notices())
+    found = service.all(requests.notices())
     if found:
         service.do(requests.all_seen(found[0].id))
     say(f"{len(found)} marked as seen.")

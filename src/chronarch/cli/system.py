@@ -29,6 +29,7 @@ def health(service: Service, as_json: bool) -> None:
             [
                 ("Database", found.database.problem or f"answers in {found.database.answered_in_s * 1000:.0f} ms"),
                 ("Disk", f"{found.disk_free / 1e9:.1f} of {found.disk_size / 1e9:.1f} GB free"),
+                ("Held up", f"{held.held_s * 1000:.0f} ms at most, by {held.where}" if (held := found.held) else ""),
                 ("Shop time", f"{clock_time(found.shop_now)}{rate}"),
             ]
         )

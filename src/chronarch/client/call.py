@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import hashlib
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Generic, TypeVar
@@ -19,6 +19,8 @@ from chronarch.wire.common import Problem
 
 T = TypeVar("T")
 CHUNK = 1 << 20
+MOST_ROWS = 1000
+"""The most that a page of a list holds."""
 
 
 @dataclass(frozen=True)
@@ -33,6 +35,15 @@ class Call(Generic[T]):
     """A model of the wire, or a dataclass of the core."""
     headers: dict[str, str] = field(default_factory=dict)
     content: bytes | None = None
+
+    def page(self, most: int | None) -> Call[T]:
+        """The same call for a list, for a page as large as may be."""
+        return replace(self, params={**self.params, "limit": str(min(most or MOST_ROWS, MOST_ROWS))})
+
+    def next(self, response: httpx.Response) -> Call[T] | None:
+        """The call for the page after an answer's; None when it was the last."""
+        url = response.links.get("next", {}).get("url")
+        return replace(self, params=dict(httpx.URL(url).params)) if url else None
 
     def read(self, response: httpx.Response) -> T:
         """The answer's value. Raises RefusedByService for an error."""

@@ -100,6 +100,19 @@ class Client:
         except httpx.TransportError as error:
             raise _away(self.address, error) from error
 
+    def all(self, call: Call[list[T]], most: int | None = None) -> list[T]:
+        """A list, page by page until its end, or until there are `most`. Raises Unreachable or RefusedByService."""
+        found: list[T] = []
+        following: Call[list[T]] | None = call.page(most)
+        try:
+            while following is not None and (most is None or len(found) < most):
+                response = self._http.request(following.method, following.path, **following.arguments())
+                found += following.read(response)
+                following = following.next(response)
+        except httpx.TransportError as error:
+            raise _away(self.address, error) from error
+        return found if most is None else found[:most]
+
     def add_file(
         self,
         path: Path,
@@ -174,6 +187,19 @@ class AsyncClient:
             return call.read(await self._http.request(call.method, call.path, **call.arguments()))
         except httpx.TransportError as error:
             raise _away(self.address, error) from error
+
+    async def all(self, call: Call[list[T]], most: int | None = None) -> list[T]:
+        """A list, page by page until its end, or until there are `most`. Raises Unreachable or RefusedByService."""
+        found: list[T] = []
+        following: Call[list[T]] | None = call.page(most)
+        try:
+            while following is not None and (most is None or len(found) < most):
+                response = await self._http.request(following.method, following.path, **following.arguments())
+                found += following.read(response)
+                following = following.next(response)
+        except httpx.TransportError as error:
+            raise _away(self.address, error) from error
+        return found if most is None else found[:most]
 
     async def blob(self, sha256: str, into: Path) -> None:
         """Fetch a file's bytes by their hash (tenders' keys only)."""

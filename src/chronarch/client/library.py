@@ -21,6 +21,11 @@ def files(**filters: Any) -> Call[list[w.File]]:
     return Call("GET", "/api/files", list[w.File], params=some(**filters))
 
 
+def library() -> Call[w.LibraryFacets]:
+    """How many files there are, and for which materials, nozzles and tags."""
+    return Call("GET", "/api/library", w.LibraryFacets)
+
+
 def file(which: Which, model: str | None = None, revision: int | None = None) -> Call[w.File]:
     return Call("GET", at("files", which), w.File, params=some(model=model, revision=revision))
 

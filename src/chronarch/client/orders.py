@@ -36,10 +36,8 @@ def pin_job(number: int, revision: int) -> Call[Job]:
     return Call("PATCH", f"/api/jobs/{number}", Job, body=JobChange(revision=revision))
 
 
-def builds(
-    machine: str | None = None, job: int | None = None, uncleared: bool = False, limit: int = 50
-) -> Call[list[ww.Build]]:
-    params = some(machine=machine, job=job, uncleared=uncleared, limit=limit)
+def builds(machine: str | None = None, job: int | None = None, uncleared: bool = False) -> Call[list[ww.Build]]:
+    params = some(machine=machine, job=job, uncleared=uncleared)
     return Call("GET", "/api/builds", list[ww.Build], params=params)
 
 

@@ -23,7 +23,16 @@ from chronarch.client.control import (
     take_out,
     undo_skip,
 )
-from chronarch.client.ledger import file_history, ledger, paces, part_history, turnaround, utilisation, utilisation_csv
+from chronarch.client.ledger import (
+    file_history,
+    ledger,
+    paces,
+    part_history,
+    rebuild_ledger,
+    turnaround,
+    utilisation,
+    utilisation_csv,
+)
 from chronarch.client.library import (
     add_folder,
     add_part,
@@ -43,6 +52,7 @@ from chronarch.client.library import (
     folders,
     layer,
     layers,
+    library,
     lines,
     move_folder,
     overrule,
@@ -180,6 +190,7 @@ __all__ = [
     "layers",
     "ledger",
     "level_maps",
+    "library",
     "line_log",
     "lines",
     "load_spool",
@@ -214,6 +225,7 @@ __all__ = [
     "put_back",
     "put_model",
     "queue",
+    "rebuild_ledger",
     "remove_folder",
     "remove_part",
     "remove_upkeep_window",

@@ -7,7 +7,7 @@ up to a number has missed nothing before it.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
@@ -23,7 +23,20 @@ MOST_NAMED = 50
 MANY = ""
 KEPT_FOR = timedelta(days=1)
 _CHANGES, _WRITTEN, _NOTICED = "changes", "written", "noticed"
-"""Keys of a session's `info`: what has changed, whether the log has it, and whom to tell."""
+"""Keys of a session's `info`: what has changed, what the log has of it, and whom to tell."""
+
+
+@dataclass(frozen=True)
+class LoggedChange:
+    """One row of the log; `subject` is empty where many rows of the kind have changed."""
+
+    number: int
+    kind: str
+    subject: str
+
+
+Noticed = Callable[[Sequence[LoggedChange]], None]
+"""Who hears of what a transaction has written to the log, once it is committed."""
 
 
 class Change(Base):
@@ -46,7 +59,7 @@ class ChangeCounter(Base):
 
 
 class LoggedSession(Session):
-    """A session that writes the change log. `info["noticed"]` is called after each commit that wrote to it."""
+    """A session that writes the change log. `info["noticed"]` gets what each commit wrote to it."""
 
 
 def _note(session: Session, kind: str | None, subject: str) -> None:
@@ -86,13 +99,14 @@ def _committing(session: Session) -> None:
     last: int = counted.lastrowid  # type: ignore[attr-defined]
     first = last - len(rows) + 1
     session.execute(insert(Change.__table__), [{"number": first + n, **row} for n, row in enumerate(rows)])  # type: ignore[arg-type]
-    session.info[_WRITTEN] = True
+    session.info[_WRITTEN] = [LoggedChange(first + n, **row) for n, row in enumerate(rows)]
 
 
 @event.listens_for(LoggedSession, "after_commit")
 def _committed(session: Session) -> None:
-    if session.info.pop(_WRITTEN, False) and _NOTICED in session.info:
-        session.info[_NOTICED]()
+    written = session.info.pop(_WRITTEN, None)
+    if written and _NOTICED in session.info:
+        session.info[_NOTICED](written)
 
 
 @event.listens_for(LoggedSession, "after_rollback")
@@ -101,18 +115,9 @@ def _undone(session: Session) -> None:
     session.info.pop(_WRITTEN, None)
 
 
-def session_info(noticed: Callable[[], None] | None) -> dict[str, Any]:
+def session_info(noticed: Noticed | None) -> dict[str, Any]:
     """What a session is made with, so that `noticed` hears of what it commits."""
     return {_NOTICED: noticed} if noticed is not None else {}
-
-
-@dataclass(frozen=True)
-class LoggedChange:
-    """One row of the log; `subject` is empty where many rows of the kind have changed."""
-
-    number: int
-    kind: str
-    subject: str
 
 
 async def changes_after(db: AsyncSession, number: int, most: int) -> list[LoggedChange]:

@@ -18,6 +18,15 @@ FolderPath = Annotated[str, AfterValidator(check_folder), Field(max_length=300, 
 Tag = Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[^\x00-\x1f\x7f,]+$")]
 
 
+class LibraryFacets(Wire):
+    """What the library holds: how many files, and what they can be searched by."""
+
+    files: int
+    materials: list[str]
+    nozzles_mm: list[float]
+    tags: list[str]
+
+
 class Revision(Wire):
     """One content of a file. `how` says how it came about."""
 

@@ -48,6 +48,15 @@ class WorkerHealth(Wire):
     problem: str = ""
 
 
+class LoopHold(Wire):
+    """The service did nothing else for `held_s`, of which it computed for `busy_s`; `where` says what it was at."""
+
+    at: Time
+    held_s: float
+    busy_s: float
+    where: str
+
+
 class Health(Wire):
     """How the service itself is."""
 
@@ -63,3 +72,5 @@ class Health(Wire):
     """Shop seconds in one real second."""
     tenders: list[TenderHealth]
     workers: list[WorkerHealth]
+    held: LoopHold | None
+    """What held the service up longest in the last ten minutes; None when nothing did for more than 50 ms."""

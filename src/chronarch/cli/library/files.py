@@ -9,7 +9,7 @@ from typing import Any
 import click
 from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
 
-from chronarch.cli.context import REFUSED, Service, json_option, pass_service
+from chronarch.cli.context import REFUSED, Service, json_option, limit_option, pass_service
 from chronarch.cli.gcode.readings import show_changes, show_findings, show_layers, show_reading
 from chronarch.cli.output import clock_time, duration, show_csv, show_facts, show_json, show_table, size_text
 from chronarch.cli.plain import FINITE, hand_over, say
@@ -100,14 +100,15 @@ def _expanded(paths: tuple[Path, ...], folder: str) -> list[tuple[Path, str]]:
 @click.option("--least", "least_min", type=FINITE, help="Only what takes so many minutes or more.")
 @click.option("--most", "most_min", type=FINITE, help="Only what takes so many minutes or less.")
 @click.option("--bin", "binned", is_flag=True, help="What lies in the bin.")
+@limit_option
 @json_option
 @click.option("--csv", "as_csv", is_flag=True, help="Print rows as CSV.")
 @pass_service
-def list_files(service: Service, /, least_min: float | None, most_min: float | None, binned: bool, as_json: bool,
-               as_csv: bool, **filters: Any) -> None:  # fmt: skip
+def list_files(service: Service, /, least_min: float | None, most_min: float | None, binned: bool, limit: int | None,
+               as_json: bool, as_csv: bool, **filters: Any) -> None:  # fmt: skip
     """Files, newest first."""
     times = {"least_s": least_min and least_min * 60, "most_s": most_min and most_min * 60}
-    found = service.do(requests.files(**filters, **times, binned=binned or None))
+    found = service.all(requests.files(**filters, **times, binned=binned or None), limit)
     if as_json:
         return show_json(found)
     if as_csv:
@@ -223,7 +224,7 @@ def change(
 def _batch(service: Service, names: tuple[str, ...], deed: str, done_text: str, **more: Any) -> None:
     """Do one thing with many files, and say what became of each."""
     binned = deed == "restore"
-    everything = {f.name: f.id for f in service.do(requests.files(binned=True))} if binned else {}
+    everything = {f.name: f.id for f in service.all(requests.files(binned=True))} if binned else {}
     found = [as_number(name) or everything.get(name) for name in names]
     numbers = [n or service.do(requests.file(name)).id for n, name in zip(found, names, strict=True)]
     result = service.do(requests.batch_files(w.FileBatch.model_validate({"files": numbers, "deed": deed, **more})))
@@ -283,7 +284,7 @@ def restore(service: Service, names: tuple[str, ...]) -> None:
 @pass_service
 def empty_bin(service: Service, yes: bool) -> None:
     """Delete for good what is in the bin. Contents that builds were made from can still be had."""
-    n = len(service.do(requests.files(binned=True)))
+    n = len(service.all(requests.files(binned=True)))
     if n and not yes:
         click.confirm(f"Throw away {n} files for good?", abort=True)
     say(service.do(requests.empty_bin()).text)

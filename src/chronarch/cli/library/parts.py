@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from chronarch.cli.context import Service, json_option, pass_service
+from chronarch.cli.context import Service, json_option, limit_option, pass_service
 from chronarch.cli.library.files import history_text
 from chronarch.cli.output import duration, show_facts, show_json, show_table
 from chronarch.cli.plain import say
@@ -20,11 +20,12 @@ def parts() -> None:
 
 
 @parts.command("list")
+@limit_option
 @json_option
 @pass_service
-def list_parts(service: Service, as_json: bool) -> None:
+def list_parts(service: Service, limit: int | None, as_json: bool) -> None:
     """All parts by name."""
-    found = service.do(requests.parts())
+    found = service.all(requests.parts(), limit)
     if as_json:
         return show_json(found)
     rows = [[str(p.id), p.name, str(len(p.files)), ", ".join(f.name for f in p.files), _shape(p)] for p in found]
@@ -110,7 +111,7 @@ def suggest(service: Service, accept: bool, as_json: bool) -> None:
     found = service.do(requests.suggestions())
     if as_json:
         return show_json(found)
-    names = {f.id: f.name for f in service.do(requests.files())}
+    names = {f.id: f.name for f in service.all(requests.files())}
     show_table(
         ("Part", "Files", "Why"),
         [[s.name, ", ".join(names.get(n, str(n)) for n in s.files), s.why] for s in found],

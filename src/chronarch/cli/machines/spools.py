@@ -23,7 +23,7 @@ def spools() -> None:
 @pass_service
 def list_spools(service: Service, finished: bool, as_json: bool, as_csv: bool) -> None:
     """Spools, by material and colour."""
-    found = service.do(calls.spools(finished))
+    found = service.all(calls.spools(finished))
     if as_json:
         return show_json(found)
     if as_csv:

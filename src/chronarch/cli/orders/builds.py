@@ -15,7 +15,7 @@ from chronarch.core.orders.states import Verdict
 @builds.command("list")
 @click.option("--machine", help="Only this machine's.")
 @click.option("--job", type=int, help="Only this job's.")
-@click.option("--limit", default=20, show_default=True)
+@click.option("--limit", type=click.IntRange(min=1), default=20, show_default=True, help="At most so many.")
 @json_option
 @click.option("--csv", "as_csv", is_flag=True, help="Print rows as CSV.")
 @pass_service
@@ -23,7 +23,7 @@ def list_builds(
     service: Service, machine: str | None, job: int | None, limit: int, as_json: bool, as_csv: bool
 ) -> None:
     """Builds, newest first."""
-    found = service.do(requests.builds(machine, job, limit=limit))
+    found = service.all(requests.builds(machine, job), limit)
     if as_json:
         return show_json(found)
     if as_csv:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 from rich.text import Text
 
-from chronarch.cli.context import Service, json_option, pass_service
+from chronarch.cli.context import Service, json_option, limit_option, pass_service
 from chronarch.cli.orders.words import needs, promise_text, range_text
 from chronarch.cli.output import clock_time, duration, show_csv, show_facts, show_json, show_table
 from chronarch.cli.plain import FINITE, say
@@ -79,7 +79,7 @@ def _job_rows(found: list[w.Job]) -> list[list[str | Text]]:
             needs(j.requirement),
             clock_time(j.due),
             range_text(j.expected) if j.state in ("waiting", "running") else "",
-            promise_text(j.promise),
+            promise_text(j.promise, j.chance),
             j.why,
         ]
         for j in found
@@ -88,12 +88,13 @@ def _job_rows(found: list[w.Job]) -> list[list[str | Text]]:
 
 @jobs.command("list")
 @click.option("--all", "ended", is_flag=True, help="Finished and withdrawn ones too.")
+@limit_option
 @json_option
 @click.option("--csv", "as_csv", is_flag=True, help="Print rows as CSV.")
 @pass_service
-def list_jobs(service: Service, ended: bool, as_json: bool, as_csv: bool) -> None:
+def list_jobs(service: Service, ended: bool, limit: int | None, as_json: bool, as_csv: bool) -> None:
     """Jobs in the order of the queue."""
-    found = service.do(requests.jobs(ended))
+    found = service.all(requests.jobs(ended), limit)
     if as_json:
         return show_json(found)
     if as_csv:

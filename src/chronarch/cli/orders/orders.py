@@ -8,7 +8,7 @@ from typing import Any
 import click
 from rich.text import Text
 
-from chronarch.cli.context import Service, json_option, pass_service
+from chronarch.cli.context import Service, json_option, limit_option, pass_service
 from chronarch.cli.orders.words import needs, promise_text, range_text
 from chronarch.cli.output import clock_time, show_csv, show_facts, show_json, show_table
 from chronarch.cli.plain import say
@@ -26,12 +26,13 @@ def orders() -> None:
 
 @orders.command("list")
 @click.option("--all", "ended", is_flag=True, help="Finished and cancelled ones too.")
+@limit_option
 @json_option
 @click.option("--csv", "as_csv", is_flag=True, help="Print rows as CSV.")
 @pass_service
-def list_orders(service: Service, ended: bool, as_json: bool, as_csv: bool) -> None:
+def list_orders(service: Service, ended: bool, limit: int | None, as_json: bool, as_csv: bool) -> None:
     """Orders, soonest due first."""
-    found = service.do(calls.orders(ended))
+    found = service.all(calls.orders(ended), limit)
     if as_json:
         return show_json(found)
     if as_csv:
@@ -41,7 +42,7 @@ def list_orders(service: Service, ended: bool, as_json: bool, as_csv: bool) -> N
         [
             str(o.id), o.customer, o.state, f"{o.good} of {o.pieces}", str(o.building), str(o.waiting),
             clock_time(o.due, now), range_text(o.expected, now) if o.state not in ("finished", "cancelled") else "",
-            promise_text(o.promise),
+            promise_text(o.promise, o.chance),
         ]
         for o in found
     ]  # fmt: skip

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ColumnElement, and_, func, select
+from sqlalchemy import ColumnElement, Select, and_, func, select, tuple_
 from sqlalchemy.ext.asyncio import AsyncSession
-from sqlalchemy.orm import InstrumentedAttribute
+from sqlalchemy.orm import InstrumentedAttribute, load_only
+from sqlalchemy.orm.interfaces import ORMOption
 
 from chronarch.core.ledger.learning import ModelPace
 from chronarch.core.library.names import as_number
@@ -39,10 +40,11 @@ async def models_of(db: AsyncSession) -> list[Model]:
     return list((await db.execute(select(Model).order_by(Model.id))).scalars())
 
 
-async def kept(db: AsyncSession, *where: ColumnElement[bool], revision: int | None = None) -> list[FileWithReadings]:
-    """Files that meet conditions, each with its newest revision or the one with a number; newest first."""
+def select_files(*where: ColumnElement[bool], revision: int | None = None) -> Select[Any]:
+    """Files that meet conditions, each with its newest revision or the one with a number, its size and its part's name;
+    newest first."""
     number: Any = t.File.newest if revision is None else revision
-    query = (
+    query: Any = (
         select(t.File, t.Revision, t.Blob.size, t.Part.name)
         .join(t.Revision, and_(t.Revision.file_id == t.File.id, t.Revision.number == number))
         .join(t.Blob, t.Blob.sha256 == t.Revision.sha256)
@@ -50,21 +52,41 @@ async def kept(db: AsyncSession, *where: ColumnElement[bool], revision: int | No
         .where(*where)
         .order_by(t.Revision.id.desc())
     )
-    found = [FileWithReadings(file, revised, size, part) for file, revised, size, part in await db.execute(query)]
-    await add_readings(db, found)
+    found: Select[Any] = query
     return found
 
 
-async def add_readings(db: AsyncSession, found: Sequence[FileWithReadings]) -> None:
+async def kept(db: AsyncSession, *where: ColumnElement[bool], revision: int | None = None) -> list[FileWithReadings]:
+    """Files that meet conditions, each with its newest revision or the one with a number; newest first."""
+    rows = await db.execute(select_files(*where, revision=revision))
+    found = [FileWithReadings(file, revised, size, part) for file, revised, size, part in rows]
+    await _add_readings(db, found, {k.revision.sha256 for k in found})
+    return found
+
+
+async def kept_briefly(db: AsyncSession, query: Select[Any], model: str = "") -> list[FileWithReadings]:
+    """The files of a query that `select_files` gave. Of each only what it says for one model has all figures, the
+    others have the time alone."""
+    found = [FileWithReadings(file, revised, size, part) for file, revised, size, part in await db.execute(query)]
+    contents = {k.revision.sha256 for k in found}
+    await _add_readings(db, found, contents, load_only(t.ContentReading.planned_s))
+    shown = {(k.revision.sha256, k.reading(model).model) for k in found}
+    full = select(t.ContentReading).where(tuple_(t.ContentReading.sha256, t.ContentReading.model).in_(shown))
+    if shown:
+        await db.execute(full.execution_options(populate_existing=True))
+    return found
+
+
+async def _add_readings(
+    db: AsyncSession, found: Sequence[FileWithReadings], contents: Collection[str], *options: ORMOption
+) -> None:
     """Add what the contents say, in the order in which the models were added."""
     if not found:
         return
     order = {model.name: n for n, model in enumerate(await models_of(db))}
-    rows = await db.execute(
-        select(t.ContentReading).where(t.ContentReading.sha256.in_({k.revision.sha256 for k in found}))
-    )
+    query = select(t.ContentReading).where(t.ContentReading.sha256.in_(contents)).options(*options)
     by_content: dict[str, list[t.ContentReading]] = {}
-    for row in rows.scalars():
+    for row in (await db.execute(query)).scalars():
         by_content.setdefault(row.sha256, []).append(row)
     for k in found:
         rows_ = sorted(by_content.get(k.revision.sha256, []), key=lambda r: order.get(r.model, 1000))

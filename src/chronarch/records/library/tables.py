@@ -107,6 +107,18 @@ class ContentReading(Base):
     planned_s: Mapped[float] = mapped_column(Float(53))
     figures: Mapped[dict[str, Any]] = mapped_column(JSON)
     plan: Mapped[dict[str, Any]] = mapped_column(JSON, deferred=True)
+    material: Mapped[str | None] = mapped_column(
+        String(60), Computed("json_value(figures, '$.declared.material')", persisted=True), deferred=True
+    )
+    nozzle_mm: Mapped[float | None] = mapped_column(
+        Float(53), Computed("json_value(figures, '$.declared.nozzle_mm')", persisted=True), deferred=True
+    )
+    refuses: Mapped[bool] = mapped_column(
+        Boolean,
+        Computed("json_search(figures, 'one', 'refuse', null, '$.findings[*].severity') is not null", persisted=True),
+        deferred=True,
+    )
+    """Whether a rule of the preflight keeps the content off the model, set aside or not."""
 
 
 class Arrival(Base):

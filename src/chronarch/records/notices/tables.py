@@ -7,6 +7,7 @@ from datetime import datetime
 from sqlalchemy import (
     Boolean,
     ForeignKey,
+    Index,
     String,
     Text,
 )
@@ -25,3 +26,4 @@ class Notice(Base):
     severity: Mapped[str] = mapped_column(String(8))
     text: Mapped[str] = mapped_column(Text)
     seen: Mapped[bool] = mapped_column(Boolean, default=False)
+    __table_args__ = (Index("notice_seen", "seen"),)

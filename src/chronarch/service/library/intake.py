@@ -22,7 +22,7 @@ from chronarch.core.gcode.decompress import is_packed
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.orders.requirement import Requirement
 from chronarch.records import tables as t
-from chronarch.records.database import away
+from chronarch.records.failures import away
 from chronarch.records.library import files as library
 from chronarch.records.orders.queue import last_in_line
 from chronarch.service.context import ServiceContext, part

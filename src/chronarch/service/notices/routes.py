@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Request, Response
 from sqlalchemy import select, update
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.bounds import Counted
 from chronarch.records import tables as t
+from chronarch.records.paging import number
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.http.paging import Paged
+from chronarch.service.http.views import TheViews
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.wire.common import RequestDone, fill
 from chronarch.wire.notices import Notice
@@ -19,21 +21,21 @@ router = APIRouter(tags=["notices"], route_class=RetryingRoute)
 routers = (router,)
 
 
-@router.get("/notices")
+@router.get("/notices", response_model=list[Notice])
 async def notices(
-    context: Context,
-    fleet: TheFleet,
-    seen: bool = False,
-    limit: Annotated[int, Query(ge=1, le=1000)] = 100,
-) -> list[Notice]:
+    request: Request, page: Paged, context: Context, fleet: TheFleet, views: TheViews, seen: bool = False
+) -> Response:
     """Notices, newest first; those already seen too with `seen`."""
-    query = select(t.Notice).order_by(t.Notice.id.desc()).limit(limit)
-    if not seen:
-        query = query.where(~t.Notice.seen)
+    query = select(t.Notice) if seen else select(t.Notice).where(~t.Notice.seen)
+    query = page.of(query, number(t.Notice.id, descending=True))
     names = {known.row.id: known.row.name for known in fleet.all()}
-    async with context.sessions() as db:
-        rows = (await db.execute(query)).scalars().all()
-    return [fill(Notice, n, machine=names.get(n.machine_id or 0), build=n.build_id) for n in rows]
+
+    async def work(db: AsyncSession) -> list[Notice]:
+        rows = page.cut((await db.execute(query)).scalars().all(), lambda notice: (notice.id,))
+        return [fill(Notice, n, machine=names.get(n.machine_id or 0), build=n.build_id) for n in rows]
+
+    state = context.changes.version("notices", "machines")
+    return await views.read(request, list[Notice], work, state, page)
 
 
 @router.post("/notices/seen")

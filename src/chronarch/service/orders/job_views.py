@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Annotated
 
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -10,48 +12,70 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.core.orders.states import JobState
 from chronarch.core.planning.forecast import Completion, promise
 from chronarch.records import tables as t
-from chronarch.records.orders.jobs import copies_of, job_wire
+from chronarch.records.orders.jobs import job_wire, select_jobs
+from chronarch.records.paging import SortKey, number
+from chronarch.service.context import part
+from chronarch.service.http.paging import Page
+from chronarch.service.library.content_facts import ContentFactsCache
 from chronarch.service.orders.outlook import JobOutlook
-from chronarch.service.orders.waiting_jobs import waiting_of
+from chronarch.service.orders.promises import PromiseKeeper
+from chronarch.service.orders.waiting_jobs import WaitingJob, jobs_as_they_are
 from chronarch.wire.orders import jobs as w
 
 OVER = (JobState.FINISHED, JobState.WITHDRAWN)
+NEWEST = (number(t.Job.id, descending=True),)
+IN_LINE = (number(t.Job.top, descending=True), SortKey(t.Job.line, read=float), number(t.Job.id))
 
 
-async def view(outlook: JobOutlook, db: AsyncSession, rows: Sequence[t.Job]) -> list[w.Job]:
-    """Jobs with all that is known of them now."""
-    copies = await copies_of(db, rows)
-    done = outlook.completions()
-    orders = {j.order_id for j in rows if j.order_id is not None}
-    names = {}
-    if orders:
-        names = {n: c for n, c in await db.execute(select(t.Order.id, t.Order.customer).where(t.Order.id.in_(orders)))}
-    listed = []
-    for waiting in await waiting_of(db, rows):
-        job, kept = waiting.job, waiting.variants[0] if waiting.variants else None
-        seconds = min((k.reading().planned_s for k in waiting.variants if k.readings), default=0.0)
-        pieces = min((k.file.pieces for k in waiting.variants), default=1)
-        revision = kept.revision.number if kept is not None and job.file_id is not None else None
-        wire = job_wire(job, waiting.name, revision, seconds, copies[job.id], pieces)
-        wire.customer = names.get(job.order_id or 0, "")
+@dataclass
+class JobViews:
+    """Shows jobs with all that is known of them now."""
+
+    outlook: JobOutlook
+    facts: ContentFactsCache
+    promises: PromiseKeeper
+
+    async def page(
+        self, db: AsyncSession, page: Page, search: str = "", ended: bool = False, newest: bool = False
+    ) -> list[w.Job]:
+        """A page of the jobs in the order of the queue, or the newest first. The outlook must be current."""
+        query = select_jobs(search) if ended else select_jobs(search).where(t.Job.open)
+        rows = (await db.execute(page.of(query, *(NEWEST if newest else IN_LINE)))).scalars().all()
+        return await self.of(db, page.cut(rows, lambda job: (job.id,) if newest else (int(job.top), job.line, job.id)))
+
+    async def of(self, db: AsyncSession, rows: Sequence[t.Job]) -> list[w.Job]:
+        """Jobs as of the newest outlook."""
+        orders = {j.order_id for j in rows if j.order_id is not None}
+        query = select(t.Order.id, t.Order.customer).where(t.Order.id.in_(orders))
+        names = dict((await db.execute(query)).all()) if orders else {}
+        done = self.outlook.completions()
+        waiting = await jobs_as_they_are(db, self.facts, rows)
+        return [self._wire(one, names.get(one.job.order_id or 0, ""), done) for one in waiting]
+
+    async def now(self, db: AsyncSession, *rows: t.Job) -> list[w.Job]:
+        """Jobs as they are after what has just been changed."""
+        await self.outlook.version()
+        return await self.of(db, rows)
+
+    def _wire(self, waiting: WaitingJob, customer: str, done: dict[int, Completion | None]) -> w.Job:
+        job, variants = waiting.job, waiting.needs.variants
+        seconds = min((next(iter(v.facts.values())).planned_s for v in variants if v.facts), default=0.0)
+        revision = variants[0].revision if variants and job.file_id is not None else None
+        wire = job_wire(job, waiting.name, revision, seconds, waiting.copies, waiting.needs.pieces)
+        wire.customer = customer
         if wire.state is JobState.HELD:
             wire.why = "Held by a person; release it to let it run."
         elif wire.waiting and wire.state is not JobState.WITHDRAWN:
-            wire.why = outlook.why(waiting)
+            wire.why = self.outlook.why(waiting)
         if wire.state not in OVER and (job.id in done or wire.state is JobState.HELD):
             placed = done.get(job.id) if wire.state is not JobState.HELD else None
             expected = placed or Completion(None, None if job.due_at is None else 0.0)
             wire.expected, wire.chance = expected.when, expected.chance
-            wire.promise = promise(expected, job.due_at)  # type: ignore[assignment]
+            kept = self.promises.keep(job, promise(expected, job.due_at), expected, job.held, waiting.copies)
+            wire.promise, wire.promise_since, wire.promise_why = kept.word, kept.since, kept.why  # type: ignore[assignment]
         elif wire.state is JobState.FINISHED:
             wire.promise = "done"
-        listed.append(wire)
-    return listed
+        return wire
 
 
-async def listed_jobs(outlook: JobOutlook, db: AsyncSession, ended: bool = False) -> list[w.Job]:
-    rows = (await db.execute(select(t.Job).order_by(t.Job.top.desc(), t.Job.line, t.Job.id))).scalars().all()
-    if not ended:
-        copies = await copies_of(db, rows)
-        rows = [j for j in rows if copies[j.id].state(held=j.held, withdrawn=j.withdrawn) not in OVER]
-    return await view(outlook, db, rows)
+TheJobViews = Annotated[JobViews, part(JobViews)]

@@ -13,8 +13,7 @@ from chronarch.records.orders.stock import stock_key, take_stock
 from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.orders.jobs import make_job
-from chronarch.service.orders.order_views import full_order
-from chronarch.service.orders.outlook import JobOutlook
+from chronarch.service.orders.order_views import OrderViews
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.orders import orders as w
 from chronarch.wire.orders.jobs import NewJob
@@ -23,7 +22,7 @@ from chronarch.wire.orders.jobs import NewJob
 async def make_orders(
     context: ServiceContext,
     fleet: Fleet,
-    outlook: JobOutlook,
+    views: OrderViews,
     wanted: Sequence[w.NewOrder],
     by: str,
     repeats: int | None = None,
@@ -42,8 +41,7 @@ async def make_orders(
                 await add_line(context, fleet, db, row, line, o, by)
             rows.append(row)
         await db.commit()
-        await outlook.renew(db)
-        made = [await full_order(context, fleet, outlook, db, row) for row in rows]
+        made = [await views.now(db, row) for row in rows]
     return made
 
 

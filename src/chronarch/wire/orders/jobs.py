@@ -79,6 +79,10 @@ class QueueLine(Wire):
     changed_by: str = ""
     changed_at: Time | None = None
     change: str = ""
+    copies: int = 0
+    """How many copies wait, on all pages."""
+    work_s: float = 0.0
+    """How long it takes one machine to build them."""
     jobs: list[Job]
 
 
@@ -122,3 +126,6 @@ class Job(Wire):
     chance: float | None = None
     """How likely that is by its due time, 0 to 1."""
     promise: Promise = "none"
+    promise_since: Time | None = None
+    promise_why: str = ""
+    """What has changed the promise to what it is; empty for the first."""

@@ -92,6 +92,9 @@ class OrderBrief(Wire):
     """When its last piece will have been lifted off."""
     chance: float | None = None
     promise: Promise = "none"
+    promise_since: Time | None = None
+    promise_why: str = ""
+    """What has changed the promise to what it is; empty for the first."""
     words: str = ""
     """How far it is and whether it is in time, in one sentence."""
     created_at: Time

@@ -3,20 +3,25 @@
 from __future__ import annotations
 
 import re
+from typing import Annotated
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Depends, Request, Response
 from fastapi.responses import FileResponse
 from sqlalchemy.exc import IntegrityError
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.bounds import Figure, Named, Number, Word
-from chronarch.core.gcode.preflight import Severity, machine_findings
+from chronarch.core.gcode.preflight import machine_findings
 from chronarch.core.ledger.learning import History, history_of
 from chronarch.records import tables as t
 from chronarch.records.ledger.history import MOST_BUILDS, OF_FILE, ended_builds
 from chronarch.records.library import files as library
-from chronarch.records.library.files import FileWithReadings
+from chronarch.records.library.file_search import FileSearch, facets
+from chronarch.records.paging import number
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.http.paging import Paged
+from chronarch.service.http.views import TheViews
 from chronarch.service.library.content_store import TheContentStore
 from chronarch.service.library.finding import find_file
 from chronarch.service.library.intake import make_folders
@@ -29,12 +34,11 @@ from chronarch.wire.common import Hash
 from chronarch.wire.gcode import Finding
 
 router = APIRouter(tags=["files"], route_class=RetryingRoute)
+GOOD_FOR_S = 60.0
+"""The learned paces in a list of files may be so old."""
 
 
-@router.get("/files")
-async def files(
-    context: Context,
-    paces: TheLearnedPaces,
+async def _search(
     search: Word = "",
     folder: Word | None = None,
     tag: Word = "",
@@ -46,36 +50,38 @@ async def files(
     least_size: Figure | None = None,
     most_size: Figure | None = None,
     binned: bool = False,
-) -> list[w.File]:
+) -> FileSearch:
+    return FileSearch(
+        search, folder, tag, material, nozzle_mm, model, least_s, most_s, least_size, most_size, binned
+    )  # fmt: skip
+
+
+@router.get("/files", response_model=list[w.File])
+async def files(
+    request: Request,
+    page: Paged,
+    context: Context,
+    paces: TheLearnedPaces,
+    views: TheViews,
+    search: Annotated[FileSearch, Depends(_search)],
+) -> Response:
     """Files, newest first; those in the bin with `binned`. `search` looks in names, notes, tags, folders and parts;
     `folder` includes what is below it; `model` keeps what a model can make, with its times."""
-    state = t.File.binned_at.is_not(None) if binned else t.File.binned_at.is_(None)
-    async with context.sessions() as db:
-        found = await library.kept(db, state, ~t.File.emptied)
-        aside = await library.overruled(db, [k.revision.sha256 for k in found]) if model else {}
+    query = page.of(search.query(), number(t.Revision.id, descending=True))
+
+    async def work(db: AsyncSession) -> list[w.File]:
+        found = page.cut(await library.kept_briefly(db, query, search.model), lambda k: (k.revision.id,))
         learned = await paces.all(db)
+        return [library.file_wire(k, learned, search.model) for k in found]
 
-    def wanted(k: FileWithReadings) -> bool:
-        reading = k.reading(model)
-        figures, said = reading.figures, reading.figures["declared"]
-        text = " ".join([k.file.name, k.file.notes, k.file.folder, k.part or "", *k.file.tags]).lower()
-        set_aside = aside.get((k.revision.sha256, model), {})
-        rules = (
-            all(word in text for word in search.lower().split()),
-            folder is None or k.file.folder == folder or k.file.folder.startswith(f"{folder}/") or folder == "",
-            not tag or tag.lower() in (x.lower() for x in k.file.tags),
-            not material or said["material"].lower() == material.lower(),
-            nozzle_mm is None or (said["nozzle_mm"] is not None and abs(said["nozzle_mm"] - nozzle_mm) < 0.01),
-            not model
-            or not any(f["severity"] == Severity.REFUSE and f["rule"] not in set_aside for f in figures["findings"]),
-            least_s is None or reading.planned_s >= least_s,
-            most_s is None or reading.planned_s <= most_s,
-            least_size is None or k.size >= least_size,
-            most_size is None or k.size <= most_size,
-        )
-        return all(rules)
+    state = context.changes.version("files", "parts", "models")
+    return await views.read(request, list[w.File], work, state, page, good_for_s=GOOD_FOR_S)
 
-    return [library.file_wire(k, learned, model) for k in found if wanted(k)]
+
+@router.get("/library", response_model=w.LibraryFacets)
+async def the_library(request: Request, context: Context, views: TheViews) -> Response:
+    """How many files the library holds, and for which materials, nozzles and tags."""
+    return await views.read(request, w.LibraryFacets, facets, context.changes.version("files"))
 
 
 @router.get("/files/{which}")

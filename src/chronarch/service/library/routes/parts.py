@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Request, Response
 from sqlalchemy import select, update
@@ -12,15 +12,17 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.core.bounds import Named
 from chronarch.core.ledger.learning import History, history_of
 from chronarch.core.library.names import check_name
-from chronarch.core.library.part_grouping import GroupableFile, PartSuggestion, families
+from chronarch.core.library.part_grouping import PartSuggestion, families
 from chronarch.records import tables as t
 from chronarch.records.ledger.history import MOST_BUILDS, OF_PART, ended_builds
 from chronarch.records.library import files as library
-from chronarch.records.library.files import FileWithReadings
-from chronarch.records.library.parts import parts_wire
+from chronarch.records.library.parts import groupable_files, parts_wire
+from chronarch.records.paging import words
 from chronarch.service.context import Context, ServiceContext
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.openapi import body
+from chronarch.service.http.paging import Page, pages
+from chronarch.service.http.views import TheViews
 from chronarch.service.library.content_store import TheContentStore
 from chronarch.service.library.finding import find_part
 from chronarch.service.library.intake import drop_unused
@@ -33,38 +35,38 @@ from chronarch.wire.common import RequestDone
 
 router = APIRouter(tags=["parts"], prefix="/parts", route_class=RetryingRoute)
 LARGEST_MODEL = 300_000_000
+GOOD_FOR_S = 60.0
+"""The learned paces in a list of parts may be so old."""
 
 
 async def _wire(paces: LearnedPaces, db: AsyncSession, row: t.Part) -> w.Part:
     return (await parts_wire(db, [row], await paces.all(db)))[0]
 
 
-@router.get("")
-async def parts(context: Context, paces: TheLearnedPaces) -> list[w.Part]:
+@router.get("", response_model=list[w.Part])
+async def parts(
+    request: Request, page: Annotated[Page, pages(50)], context: Context, paces: TheLearnedPaces, views: TheViews
+) -> Response:
     """All parts by name, with their files."""
-    async with context.sessions() as db:
-        rows = (await db.execute(select(t.Part).order_by(t.Part.name))).scalars().all()
+    query = page.of(select(t.Part), words(t.Part.name))
+
+    async def work(db: AsyncSession) -> list[w.Part]:
+        rows = page.cut((await db.execute(query)).scalars().all(), lambda part: (part.name,))
         return await parts_wire(db, rows, await paces.all(db))
 
+    state = context.changes.version("files", "parts", "models")
+    return await views.read(request, list[w.Part], work, state, page, good_for_s=GOOD_FOR_S)
 
-@router.get("/suggestions")
-async def suggestions(context: Context) -> list[PartSuggestion]:
+
+@router.get("/suggestions", response_model=list[PartSuggestion])
+async def suggestions(request: Request, context: Context, views: TheViews) -> Response:
     """Files that seem to make the same part; a person confirms by making the part."""
-    async with context.sessions() as db:
-        found = await library.kept(db, t.File.binned_at.is_(None))
-        models = [model.name for model in await library.models_of(db)]
-    return families([_kin(k) for k in found], models)
 
+    async def work(db: AsyncSession) -> list[PartSuggestion]:
+        return families(await groupable_files(db), [model.name for model in await library.models_of(db)])
 
-def _kin(kept: FileWithReadings) -> GroupableFile:
-    figures = kept.reading().figures
-    extents, objects = figures["extents_mm"], figures["objects"]
-    height = extents[1][2] if extents else 0.0
-    footprint = None
-    if objects:
-        xs, ys = zip(*objects[0]["outline"], strict=True)
-        footprint = (max(xs) - min(xs), max(ys) - min(ys))
-    return GroupableFile(kept.file.id, kept.file.name, height, footprint, kept.file.part_id)
+    state = context.changes.version("files", "parts", "models")
+    return await views.read(request, list[PartSuggestion], work, state)
 
 
 async def _gather(db: AsyncSession, part: int, files: list[int], *, only: bool) -> None:

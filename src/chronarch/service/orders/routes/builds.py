@@ -4,16 +4,21 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import APIRouter, Request, Response
 from fastapi.responses import FileResponse
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.bounds import Number, Word
+from chronarch.records import paging
 from chronarch.records import tables as t
-from chronarch.records.orders.builds import build_wire, select_builds
+from chronarch.records.orders.builds import build_wire, builds_wire
 from chronarch.service.context import Context
 from chronarch.service.control.builds import find_build
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.openapi import body
+from chronarch.service.http.paging import Page, pages
+from chronarch.service.http.views import TheViews
 from chronarch.service.library.content_store import TheContentStore
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.orders.verdicts import judge
@@ -25,25 +30,32 @@ router = APIRouter(tags=["builds"], route_class=RetryingRoute)
 LARGEST_PHOTO = 12_000_000
 
 
-@router.get("/builds")
+@router.get("/builds", response_model=list[w.Build])
 async def builds(
+    request: Request,
+    page: Annotated[Page, pages(50)],
     context: Context,
     fleet: TheFleet,
+    views: TheViews,
     machine: Word | None = None,
     job: Number | None = None,
     uncleared: bool = False,
-    limit: Annotated[int, Query(ge=1, le=1000)] = 50,
-) -> list[w.Build]:
+) -> Response:
     """Builds, newest first. With `uncleared`, only those whose bed is not cleared yet, including running ones."""
-    query = select_builds().limit(limit)
+    query = select(t.Build)
     if machine:
         query = query.where(t.Build.machine_id == fleet.find(machine).row.id)
     if job is not None:
         query = query.where(t.Build.job_id == job)
     if uncleared:
-        query = query.where(t.Build.cleared_at.is_(None))
-    async with context.sessions() as db:
-        return [build_wire(row) for row in await db.execute(query)]
+        query = query.where(t.Build.open_machine.is_not(None))
+    query = page.of(query, paging.number(t.Build.id, descending=True))
+
+    async def work(db: AsyncSession) -> list[w.Build]:
+        return await builds_wire(db, page.cut((await db.execute(query)).scalars().all(), lambda build: (build.id,)))
+
+    state = context.changes.version("builds", "files", "machines")
+    return await views.read(request, list[w.Build], work, state, page)
 
 
 @router.get("/builds/{number:record}")

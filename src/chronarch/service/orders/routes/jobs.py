@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable
 from typing import Annotated
 
-from fastapi import APIRouter, Header, Response
+from fastapi import APIRouter, Header, Request, Response
 from pydantic import BaseModel
 
 from chronarch.core.bounds import Number, Word
@@ -14,11 +14,12 @@ from chronarch.records.orders.orders import settle
 from chronarch.service.context import Context, ServiceContext
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.idempotency import Note, fingerprint, once
+from chronarch.service.http.paging import Paged
+from chronarch.service.http.views import TheViews
 from chronarch.service.machines.fleet import Fleet, TheFleet
 from chronarch.service.orders.job_actions import BATCH
-from chronarch.service.orders.job_views import OVER, listed_jobs, view
+from chronarch.service.orders.job_views import OVER, JobViews, TheJobViews
 from chronarch.service.orders.jobs import find, find_file, make_job, stored_requirement
-from chronarch.service.orders.outlook import JobOutlook, TheJobOutlook
 from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.orders import jobs as w
@@ -26,11 +27,20 @@ from chronarch.wire.orders import jobs as w
 router = APIRouter(tags=["jobs"], route_class=RetryingRoute)
 
 
-@router.get("/jobs")
-async def jobs(context: Context, outlook: TheJobOutlook, ended: bool = False) -> list[w.Job]:
-    """Jobs in the order of the queue; with `ended` also finished and withdrawn ones."""
-    async with context.sessions() as db:
-        return await listed_jobs(outlook, db, ended)
+@router.get("/jobs", response_model=list[w.Job])
+async def jobs(
+    request: Request,
+    page: Paged,
+    made: TheViews,
+    views: TheJobViews,
+    search: Word = "",
+    ended: bool = False,
+    newest: bool = False,
+) -> Response:
+    """Jobs in the order of the queue, or the newest first; with `ended` also finished and withdrawn ones. `search`
+    looks in files, parts, customers, notes and tags."""
+    state = await views.outlook.version()
+    return await made.read(request, list[w.Job], lambda db: views.page(db, page, search, ended, newest), state, page)
 
 
 @router.post("/jobs", status_code=201, response_model=w.Job)
@@ -39,28 +49,28 @@ async def submit(
     who: Who,
     context: Context,
     fleet: TheFleet,
-    outlook: TheJobOutlook,
+    views: TheJobViews,
     idempotency_key: Annotated[Word | None, Header()] = None,
 ) -> Response:
     """Queue copies of a file or of a part. An idle machine that fits takes one within a second."""
 
     async def work(note: Note) -> tuple[int, BaseModel]:
-        return 201, await _submit(context, fleet, outlook, order, who.signature)
+        return 201, await _submit(context, fleet, views, order, who.signature)
 
     return await once(context, who.identity, idempotency_key, fingerprint("jobs", order.model_dump_json()), work)
 
 
-async def _submit(context: ServiceContext, fleet: Fleet, outlook: JobOutlook, order: w.NewJob, by: str) -> w.Job:
+async def _submit(context: ServiceContext, fleet: Fleet, views: JobViews, order: w.NewJob, by: str) -> w.Job:
     async with context.sessions() as db:
         job = await make_job(context, fleet, db, order, by)
         await db.commit()
-        (wire,) = await view(outlook, db, [job])
+        (wire,) = await views.now(db, job)
     return wire
 
 
 @router.patch("/jobs/{number:record}")
 async def change_job(
-    number: Number, change: w.JobChange, context: Context, fleet: TheFleet, outlook: TheJobOutlook
+    number: Number, change: w.JobChange, context: Context, fleet: TheFleet, views: TheJobViews
 ) -> w.Job:
     """Change a job: how many, by when, what it needs, its revision. Builds that run go on as they are."""
     async with context.sessions() as db:
@@ -86,14 +96,14 @@ async def change_job(
                 setattr(job, name, getattr(change, name))
         await settle(db, job, before, context.clock.now())
         await db.commit()
-        (wire,) = await view(outlook, db, [job])
+        (wire,) = await views.now(db, job)
     return wire
 
 
 @router.get("/jobs/{number:record}")
-async def job(number: Number, context: Context, outlook: TheJobOutlook) -> w.Job:
+async def job(number: Number, context: Context, views: TheJobViews) -> w.Job:
     async with context.sessions() as db:
-        return (await view(outlook, db, [await find(db, number)]))[0]
+        return (await views.now(db, await find(db, number)))[0]
 
 
 WISHES = {
@@ -104,15 +114,15 @@ WISHES = {
 
 
 def _route(wish: str) -> Callable[..., Awaitable[w.Job]]:
-    async def wished(number: Number, context: Context, outlook: TheJobOutlook) -> w.Job:
+    async def wished(number: Number, context: Context, views: TheJobViews) -> w.Job:
         async with context.sessions() as db:
             job = await find(db, number)
-            (before,) = await view(outlook, db, [job])
+            (before,) = await views.now(db, job)
             if before.state in OVER:
                 raise ApiProblem(409, f"Job {number} is {before.state}; there is nothing to {wish}.")
             BATCH[wish](job)
             await db.commit()
-            (wire,) = await view(outlook, db, [job])
+            (wire,) = await views.now(db, job)
         return wire
 
     return wished

@@ -6,7 +6,6 @@ from typing import Annotated
 
 from fastapi import APIRouter, Header, Request, Response
 from pydantic import BaseModel
-from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.bounds import Number, Word
@@ -18,12 +17,13 @@ from chronarch.service.control.builds import have_done
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.idempotency import Note, fingerprint, once
 from chronarch.service.http.openapi import body
+from chronarch.service.http.paging import Paged
+from chronarch.service.http.views import TheViews
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.orders.job_views import OVER
 from chronarch.service.orders.making import add_line, make_orders
 from chronarch.service.orders.order_csv import LARGEST_CSV, orders_of_csv
-from chronarch.service.orders.order_views import brief, full_order
-from chronarch.service.orders.outlook import TheJobOutlook
+from chronarch.service.orders.order_views import TheOrderViews
 from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem, sound
 from chronarch.wire.control.commands import Stop
@@ -39,23 +39,17 @@ async def find_order(db: AsyncSession, number: int) -> t.Order:
     return order
 
 
-@router.get("/orders")
-async def orders(context: Context, fleet: TheFleet, outlook: TheJobOutlook, ended: bool = False) -> list[w.OrderBrief]:
+@router.get("/orders", response_model=list[w.OrderBrief])
+async def orders(request: Request, page: Paged, made: TheViews, views: TheOrderViews, ended: bool = False) -> Response:
     """Orders in work, soonest due first; with `ended` also finished and cancelled ones."""
-    async with context.sessions() as db:
-        rows = (await db.execute(select(t.Order).order_by(t.Order.id))).scalars().all()
-        jobs = await records.jobs_of(db, [o.id for o in rows])
-        copies = await copies_of(db, [j for many in jobs.values() for j in many])
-    listed = [brief(context, fleet, outlook, o, jobs[o.id], copies) for o in rows]
-    if not ended:
-        listed = [o for o in listed if o.state not in ("finished", "cancelled")]
-    return sorted(listed, key=lambda o: (o.due is None, o.due or o.created_at, o.id))
+    state = await views.jobs.outlook.version()
+    return await made.read(request, list[w.OrderBrief], lambda db: views.page(db, page, ended), state, page)
 
 
 @router.get("/orders/{number:record}")
-async def order(number: Number, context: Context, fleet: TheFleet, outlook: TheJobOutlook) -> w.Order:
+async def order(number: Number, context: Context, fleet: TheFleet, views: TheOrderViews) -> w.Order:
     async with context.sessions() as db:
-        return await full_order(context, fleet, outlook, db, await find_order(db, number))
+        return await views.now(db, await find_order(db, number))
 
 
 @router.post("/orders", status_code=201, response_model=w.Order)
@@ -64,13 +58,13 @@ async def make_order(
     who: Who,
     context: Context,
     fleet: TheFleet,
-    outlook: TheJobOutlook,
+    views: TheOrderViews,
     idempotency_key: Annotated[Word | None, Header()] = None,
 ) -> Response:
     """Make an order. Each of its lines becomes a job at the end of the queue."""
 
     async def work(note: Note) -> tuple[int, BaseModel]:
-        (made,) = await make_orders(context, fleet, outlook, [order], who.signature)
+        (made,) = await make_orders(context, fleet, views, [order], who.signature)
         return 201, made
 
     return await once(context, who.identity, idempotency_key, fingerprint("orders", order.model_dump_json()), work)
@@ -78,7 +72,7 @@ async def make_order(
 
 @router.post("/orders/from-csv", status_code=201, openapi_extra=body("text/csv"))
 async def orders_from_csv(
-    request: Request, who: Who, context: Context, fleet: TheFleet, outlook: TheJobOutlook
+    request: Request, who: Who, context: Context, fleet: TheFleet, views: TheOrderViews
 ) -> list[w.Order]:
     """Make orders from CSV (RFC 4180). The first row names the columns: customer, and part or file; if wanted also
     order, due, quantity, material, colour, nozzle_mm, pool and note. Rows with the same `order` (or else the same
@@ -90,12 +84,12 @@ async def orders_from_csv(
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise ApiProblem(422, f"The CSV is not UTF-8 (byte {error.start}); save it as UTF-8.") from None
-    return await make_orders(context, fleet, outlook, orders_of_csv(text), who.signature)
+    return await make_orders(context, fleet, views, orders_of_csv(text), who.signature)
 
 
 @router.patch("/orders/{number:record}")
 async def change_order(
-    number: Number, change: w.OrderChange, who: Who, context: Context, fleet: TheFleet, outlook: TheJobOutlook
+    number: Number, change: w.OrderChange, who: Who, context: Context, fleet: TheFleet, views: TheOrderViews
 ) -> w.Order:
     """Change an order, or add lines to it. Its due time, priority and hold apply to its lines that are not done."""
     given = change.model_fields_set
@@ -133,14 +127,13 @@ async def change_order(
             for line in change.add:
                 await add_line(context, fleet, db, row, line, head, who.signature)
         await db.commit()
-        await outlook.renew(db)
-        made = await full_order(context, fleet, outlook, db, row)
+        made = await views.now(db, row)
     return made
 
 
 @router.post("/orders/{number:record}/cancel")
 async def cancel_order(
-    number: Number, order: w.Cancel, who: Who, context: Context, fleet: TheFleet, outlook: TheJobOutlook
+    number: Number, order: w.Cancel, who: Who, context: Context, fleet: TheFleet, views: TheOrderViews
 ) -> w.Order:
     """Make nothing more for an order; good pieces go to stock. While copies of it are being built, the request must say
     what becomes of them, or it is refused (409)."""
@@ -160,12 +153,12 @@ async def cancel_order(
             stop = Stop(reason=f"order {number} was cancelled by {who.signature}")
             await have_done(context, fleet, build.id, stop, who.signature)
     async with context.sessions() as db:
-        return await full_order(context, fleet, outlook, db, await find_order(db, number))
+        return await views.now(db, await find_order(db, number))
 
 
 @router.post("/orders/{number:record}/repeat", status_code=201)
 async def repeat_order(
-    number: Number, change: w.OrderChange, who: Who, context: Context, fleet: TheFleet, outlook: TheJobOutlook
+    number: Number, change: w.OrderChange, who: Who, context: Context, fleet: TheFleet, views: TheOrderViews
 ) -> w.Order:
     """Make the same order once more. Due time, note and priority may be given anew."""
     async with context.sessions() as db:
@@ -185,5 +178,5 @@ async def repeat_order(
             priority=max((j.priority for j in jobs), default=0) if change.priority is None else change.priority,
             held=bool(change.held), lines=lines,
         )  # fmt: skip
-    (made,) = await make_orders(context, fleet, outlook, [again], who.signature, repeats=number)
+    (made,) = await make_orders(context, fleet, views, [again], who.signature, repeats=number)
     return made

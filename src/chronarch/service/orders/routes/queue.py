@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Header, Response
+from fastapi import APIRouter, Header, Request, Response
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -15,11 +15,12 @@ from chronarch.records.orders import queue as orders
 from chronarch.records.orders.jobs import copies_of
 from chronarch.service.context import Context, ServiceContext
 from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.http.paging import Page, Paged
+from chronarch.service.http.views import TheViews
 from chronarch.service.machines.fleet import Fleet, TheFleet
 from chronarch.service.orders.job_actions import BATCH
-from chronarch.service.orders.job_views import OVER, listed_jobs
+from chronarch.service.orders.job_views import OVER, JobViews, TheJobViews
 from chronarch.service.orders.jobs import find
-from chronarch.service.orders.outlook import TheJobOutlook
 from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.orders import jobs as w
@@ -27,17 +28,23 @@ from chronarch.wire.orders import jobs as w
 router = APIRouter(tags=["jobs"], route_class=RetryingRoute)
 
 
-@router.get("/queue")
-async def queue(context: Context, outlook: TheJobOutlook, response: Response) -> w.QueueLine:
-    """What waits, in order, with the version that a move must name (also as ETag)."""
-    async with context.sessions() as db:
-        row = await orders.line_now(db)
-        listed = await listed_jobs(outlook, db)
-    version = row.version if row else 0
-    response.headers["ETag"] = f'"{version}"'
+async def _line(db: AsyncSession, views: JobViews, page: Page, search: str = "") -> w.QueueLine:
+    row = await orders.line_now(db)
+    copies, work_s = views.outlook.waits()
+    line = w.QueueLine(version=0, jobs=await views.page(db, page, search), copies=copies, work_s=work_s)
     if row is None:
-        return w.QueueLine(version=0, jobs=listed)
-    return w.QueueLine(version=version, changed_by=row.by, changed_at=row.at, change=row.text, jobs=listed)
+        return line
+    return line.model_copy(
+        update={"version": row.version, "changed_by": row.by, "changed_at": row.at, "change": row.text}
+    )
+
+
+@router.get("/queue", response_model=w.QueueLine)
+async def queue(request: Request, page: Paged, made: TheViews, views: TheJobViews, search: Word = "") -> Response:
+    """What waits, in order, with the version that a move must name. `search` looks in files, parts, customers, notes
+    and tags."""
+    state = await views.outlook.version()
+    return await made.read(request, w.QueueLine, lambda db: _line(db, views, page, search), state, page)
 
 
 def _version(if_match: str | None) -> int | None:
@@ -69,7 +76,8 @@ async def move(
     who: Who,
     context: Context,
     fleet: TheFleet,
-    outlook: TheJobOutlook,
+    page: Paged,
+    views: TheJobViews,
     if_match: Annotated[Word | None, Header()] = None,
 ) -> w.QueueLine:
     """Move jobs before another one in the queue. With `If-Match: "VERSION"` the move is refused (412) when somebody
@@ -83,7 +91,8 @@ async def move(
         except KeyError as error:
             raise ApiProblem(404, f"There is no job {error.args[0]} in the line; look again.") from None
         await db.commit()
-    return await queue(context, outlook, Response())
+        await views.outlook.version()
+        return await _line(db, views, page)
 
 
 @router.post("/queue/batch")
@@ -92,7 +101,8 @@ async def batch(
     who: Who,
     context: Context,
     fleet: TheFleet,
-    outlook: TheJobOutlook,
+    page: Paged,
+    views: TheJobViews,
     if_match: Annotated[Word | None, Header()] = None,
 ) -> w.QueueLine:
     """Hold, release, withdraw, or put to the top several jobs: all of them, or none."""
@@ -112,7 +122,8 @@ async def batch(
         if order.wish == "top":
             await orders.move(db, order.jobs, next(iter(await _first(db, order.jobs)), None))
         await db.commit()
-    return await queue(context, outlook, Response())
+        await views.outlook.version()
+        return await _line(db, views, page)
 
 
 async def _first(db: AsyncSession, but: list[int]) -> list[int]:

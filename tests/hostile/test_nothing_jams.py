@@ -135,15 +135,13 @@ class Planning(WorldCase):
     def test_a_job_that_cannot_be_planned_is_shown_as_such_and_keeps_nothing_else(self) -> None:
         w = self.world
         w.intake(Intake.CLOSED)
+        odd = "(select sha256 from revision join file on file.id = revision.file_id where file.name = 'odd.gcode')"
+        w.sql(f"update content_reading set figures = json_remove(figures, '$.declared') where sha256 = {odd}")
         tags, figures = (w.client.do(requests.submit(NewJob(file=name))) for name in ("even.gcode", "odd.gcode"))
         good = w.client.do(requests.submit(NewJob(file="even.gcode")))
         w.sql("""update job set requirement = '{"tags": "clean and (", "bogus": 1}' where id = :job""", job=tags.id)
-        mine = "(select sha256 from revision join job using (file_id) where job.id = :job)"
-        damage = f"update content_reading set figures = json_remove(figures, '$.declared') where sha256 = {mine}"
-        w.sql(damage, job=figures.id)
-        listed = {j.id: j for j in w.client.do(requests.jobs())}
-        self.assertIn("cannot be read", listed[tags.id].why)
-        self.assertIn("damaged", listed[figures.id].why)
+        eventually(lambda: "cannot be read" in w.client.do(requests.job(tags.id)).why, "the damage is seen")
+        self.assertIn("damaged", w.client.do(requests.job(figures.id)).why)
         plan = w.client.do(requests.plan())
         self.assertEqual({n for n in plan.unplaced if n in (tags.id, figures.id)}, {tags.id, figures.id})
         w.client.do(requests.rounds())

@@ -19,7 +19,7 @@ from chronarch.service.command import register_person
 from chronarch.service.config import Config
 from chronarch.service.permissions import OPEN, RIGHTS
 from chronarch.wire.access import Scope
-from tests.support.world import WorldCase
+from tests.support.world import WorldCase, eventually
 
 
 class Scopes(WorldCase):
@@ -110,7 +110,7 @@ class Scopes(WorldCase):
             self.assertEqual(browser.post("/api/sign-in", json=order).status_code, 200)
             self.assertEqual(browser.get("/api/me").status_code, 200)
             asyncio.run(register_person(settings, "joan", "Joan", "the second password"))
-            self.assertEqual(browser.get("/api/me").status_code, 401)
+            eventually(lambda: browser.get("/api/me").status_code == 401, "the session is ended")
 
 
 if __name__ == "__main__":

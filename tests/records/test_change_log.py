@@ -5,12 +5,14 @@ from __future__ import annotations
 import asyncio
 import itertools
 import unittest
+from collections.abc import Sequence
 from datetime import UTC, datetime
 
 from sqlalchemy import text, update
 
 from chronarch.records import change_log
 from chronarch.records import tables as t
+from chronarch.records.change_log import LoggedChange
 from chronarch.records.database import make_engine, make_sessions, migrate
 from tests.support.world import shared_server
 
@@ -27,7 +29,7 @@ class ChangeLog(unittest.IsolatedAsyncioTestCase):
         self.noticed = 0
         self.sessions = make_sessions(engine, self.notice)
 
-    def notice(self) -> None:
+    def notice(self, changes: Sequence[LoggedChange]) -> None:
         self.noticed += 1
 
     async def logged(self, after: int = 0) -> list[tuple[str, str]]:

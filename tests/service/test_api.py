@@ -174,7 +174,7 @@ class ServiceAlone(WorldCase):
         w = self.world
         job = w.submit("piece.gcode", 3, material="PLA", colour="teal", nozzle_mm=0.4)
         self.assertEqual((job.state, job.waiting), (JobState.WAITING, 3))
-        self.assertIn("Anchor its tender is not connected", job.why)
+        self.assertIn("Anchor: its tender is not connected", job.why)
         impossible = w.submit("piece.gcode", material="PETG")
         self.assertIn("has teal PLA loaded; the job needs PETG", impossible.why)
         self.assertIs(w.client.do(requests.act_on_job(job.id, "hold")).state, JobState.HELD)

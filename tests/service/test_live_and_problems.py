@@ -18,7 +18,7 @@ from sqlalchemy.exc import TimeoutError as PoolTimeout
 from chronarch.client.call import check
 from chronarch.client.errors import RefusedByService
 from chronarch.core.control.actions import NeedsConfirmation, NotPossible
-from chronarch.records.database import DEADLOCK, deadlocked
+from chronarch.records.failures import DEADLOCK, deadlocked
 from chronarch.service import changes
 from chronarch.service.app import ROUTES
 from chronarch.service.changes import Changes
@@ -36,8 +36,16 @@ class Note(BaseModel):
 
 
 async def heard(stream: Any, count: int) -> list[bytes]:
+    """The next events, in however many pieces they come."""
+    events: list[bytes] = []
     async with asyncio.timeout(10):
-        return [await anext(stream) for _ in range(count)]
+        while len(events) < count:
+            events += apart(await anext(stream))
+    return events
+
+
+def apart(piece: bytes) -> list[bytes]:
+    return [event + b"\n\n" for event in piece.split(b"\n\n") if event]
 
 
 class Live(unittest.IsolatedAsyncioTestCase):
@@ -72,7 +80,7 @@ class Live(unittest.IsolatedAsyncioTestCase):
             for n in range(2, 7):
                 hub.publish("x", str(n))
                 self.assertEqual(await heard(quick, 1), [f"event: x\ndata: {n}\n\n".encode()])
-        rest = [piece async for piece in slow]
+        rest = [event async for piece in slow for event in apart(piece)]
         self.assertEqual(rest, [b"event: x\ndata: 3\n\n", b"event: x\ndata: 4\n\n"], "then it has ended")
 
     async def test_when_the_service_stops_every_stream_ends_a_full_one_too(self) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import sys
 import warnings
 from collections.abc import AsyncIterator
 from functools import partial
@@ -23,6 +24,7 @@ from chronarch.core.clock import parse_clock
 from chronarch.records.database import make_engine, make_sessions
 from chronarch.service.access import routes as access_routes
 from chronarch.service.access.sign_in import SignInGuard
+from chronarch.service.background import Background
 from chronarch.service.changes import Changes
 from chronarch.service.config import Config
 from chronarch.service.context import ServiceContext
@@ -33,24 +35,32 @@ from chronarch.service.http import errors, open_connections, openapi
 from chronarch.service.http.hardening import Hardened
 from chronarch.service.http.idempotency import forget_unfinished
 from chronarch.service.http.open_connections import OpenConnections
+from chronarch.service.http.views import Views
 from chronarch.service.ledger import routes as ledger_routes
 from chronarch.service.library import hot_folder
 from chronarch.service.library import routes as library_routes
+from chronarch.service.library.content_facts import ContentFactsCache
 from chronarch.service.library.content_store import ContentStore
 from chronarch.service.library.intake import UploadIntake
 from chronarch.service.library.readers import ContentReaders
+from chronarch.service.loop_watch import LoopWatch
 from chronarch.service.machines import heat_log
 from chronarch.service.machines import routes as machines_routes
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.machines.heat_log import HeatLog
 from chronarch.service.machines.learned_paces import LearnedPaces
+from chronarch.service.machines.machine_list import MachineList
 from chronarch.service.notices import routes as notices_routes
 from chronarch.service.orders import routes as orders_routes
+from chronarch.service.orders.job_views import JobViews
+from chronarch.service.orders.order_views import OrderViews
 from chronarch.service.orders.outlook import JobOutlook
+from chronarch.service.orders.promises import PromiseKeeper
 from chronarch.service.planning import dispatcher
 from chronarch.service.planning import routes as planning_routes
 from chronarch.service.planning.dispatcher import Dispatcher
 from chronarch.service.planning.planner import Planner
+from chronarch.service.principals import Callers
 from chronarch.service.problems import ApiProblem
 from chronarch.service.rounds import routes as rounds_routes
 from chronarch.service.system import routes as system_routes
@@ -68,6 +78,8 @@ ROUTES = (
 )  # fmt: skip
 CHANGES_EVERY_S = 0.5
 """How often the change log is read for what another process has changed."""
+SWITCH_S = 0.001
+"""How long the background computes at most while the event loop waits for its turn."""
 PAGES = Path(__file__).parent / "pages"
 log = logging.getLogger("chronarch.service")
 
@@ -86,17 +98,27 @@ class ServiceParts:
         self.intake = UploadIntake(context, self.store, self.readers)
         self.paces = LearnedPaces(context)
         self.connections = OpenConnections(context)
-        self.planner = Planner(context, self.fleet, self.paces)
+        self.background, self.facts = Background(config.database), ContentFactsCache(context)
+        self.planner = Planner(context, self.fleet, self.paces, self.facts)
         self.dispatcher = Dispatcher(context, self.fleet, self.planner)
         self.release = PartRelease(context, self.fleet)
+        self.watch = LoopWatch(context.clock)
         self.workers = self._workers()
 
     def parts(self) -> dict[type, object]:
         """By type: what a route may ask for."""
         room = TenderRoom(self.context, self.fleet, self.paces, self.heat_log, self.connections)
+        jobs = JobViews(self.planner, self.facts, PromiseKeeper(self.planner))
+        views = Views(self.context, self.background)
+        machines, orders = (
+            MachineList(self.context.changes, self.fleet, views),
+            OrderViews(self.context, self.fleet, jobs),
+        )
+        health = HealthCheck(self.context, self.fleet, self.workers, self.watch)
         several = (
-            self.context, self.fleet, self.store, self.readers, self.intake, self.paces, self.connections,
-            self.planner, self.dispatcher, SignInGuard(), HealthCheck(self.context, self.fleet, self.workers), room,
+            self.context, Callers(self.context), self.background, views, self.facts, jobs, orders, self.fleet, machines,
+            self.store, self.readers, self.intake, self.paces, self.connections, self.planner, self.dispatcher,
+            SignInGuard(), room, health,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 
@@ -136,17 +158,24 @@ def make_app(config: Config) -> FastAPI:
     @contextlib.asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
         service = ServiceParts(config)
+        service.background.start()
+        service.planner.background.start()
         await service.load_fleet()
         app.state.parts = service.parts()
+        sys.setswitchinterval(SWITCH_S)
+        service.watch.start()
         tasks = [asyncio.create_task(worker.run_forever()) for worker in service.workers]
         await forget_unfinished(service.context)
         await service.intake.resume()
         yield
+        service.watch.stop()
         service.intake.close()
         service.context.changes.close()
         for task in tasks:
             task.cancel()
         service.readers.close()
+        await service.planner.background.close()
+        await service.background.close()
         await service.engine.dispose()
 
     app = FastAPI(

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import json
+from collections import Counter
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 from chronarch.records import change_log
@@ -47,13 +49,31 @@ class Changes:
         self._reads = 0
         self.unread = Watch()
         """Set when this service has committed a change that is not told yet."""
-        self.count = 0
-        """How often this service has committed changes, or read changes of others, since it started."""
+        self._versions: Counter[str] = Counter()
+        self._heard: list[Callable[[str, str], None]] = []
+        self._own: set[int] = set()
+        """The changes that were heard of when they were committed, and are not read yet."""
 
-    def noticed(self) -> None:
-        """This service has just committed a change."""
-        self.count += 1
+    def noticed(self, changes: Sequence[LoggedChange]) -> None:
+        """This service has just committed changes."""
+        for change in changes:
+            self._own.add(change.number)
+            self._count(change.kind, change.subject)
         self.unread.event.set()
+
+    def version(self, *kinds: str) -> tuple[int, ...]:
+        """Differs from what it was as soon as this service has committed a change of one of the kinds, or has read one
+        of another process."""
+        return tuple(self._versions[kind] for kind in kinds)
+
+    def hear(self, heard: Callable[[str, str], None]) -> None:
+        """Have something called with the kind and subject of each change at that same moment."""
+        self._heard.append(heard)
+
+    def _count(self, kind: str, subject: str) -> None:
+        self._versions[kind] += 1
+        for heard in self._heard:
+            heard(kind, subject)
 
     async def read(self, sessions: Sessions) -> None:
         """Tell what the change log has had since the last call."""
@@ -81,12 +101,16 @@ class Changes:
         return [changed_event(change) for change in found]
 
     def _tell(self, change: LoggedChange) -> None:
-        self.count += 1
+        if change.number in self._own:
+            self._own.remove(change.number)
+        else:
+            self._count(change.kind, change.subject)
         self._send(changed_event(change))
         self.wake(change.kind, subject=change.subject)
 
     def publish(self, name: str, data: str) -> None:
         """Send an event that is not in the log to all listeners."""
+        self._versions[name] += 1
         self._send(LiveEvent(name, data))
 
     def _send(self, event: LiveEvent) -> None:

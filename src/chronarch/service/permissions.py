@@ -7,8 +7,8 @@ from typing import Annotated
 
 from fastapi import Depends, Request
 
-from chronarch.service.context import ServiceContext, part_of
-from chronarch.service.principals import Principal, identify
+from chronarch.service.context import part_of
+from chronarch.service.principals import Callers, Principal
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.access import Scope
 
@@ -49,6 +49,7 @@ _TABLE = """
 /drop                                      POST:operate
 /arrivals                                  GET:read
 /arrivals/{number}                         GET:read
+/library                                   GET:read
 /files                                     GET:read
 /files/{which}                             GET:read PATCH:operate
 /files/{which}/content                     GET:read
@@ -118,6 +119,7 @@ _TABLE = """
 /notices                                   GET:read
 /notices/seen                              POST:operate
 /ledger                                    GET:read
+/ledger/rebuild                            POST:maintain
 /report/turnaround                         GET:read
 /report/utilisation                        GET:read
 /shop                                      GET:read
@@ -148,7 +150,7 @@ async def let_in(request: Request, path: str) -> None:
     right = RIGHTS[request.method, path]
     if right is OPEN:
         return
-    who = await identify(part_of(request, ServiceContext), request)
+    who = await part_of(request, Callers).identify(request)
     if not who.may(right):
         raise ApiProblem(403, f"This key may {who.scope}; what you ask needs one that may {right}.")
     token = request.headers.get("x-csrf-token", "")

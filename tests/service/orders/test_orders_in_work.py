@@ -148,6 +148,21 @@ class InWork(WorldCase):
         self.assertEqual((more.copies, more.good, more.waiting + more.building >= 1), (9, 8, True))
         eventually(lambda: len(w.builds(line)) == 3, "one more plate starts")
 
+    def test_a_promise_says_its_chance_and_what_has_changed_it(self) -> None:
+        w = self.world
+        now = w.client.do(requests.shop()).now
+        self.world.intake(Intake.OPEN, "Anchor")
+        far = self.order({"file": "tip.gcode", "quantity": 1}, due=now + timedelta(days=400), held=True)
+        self.assertEqual(far.promise, "unknown", "what is held is not promised")
+        far = w.client.do(requests.change_order(far.id, wo.OrderChange(held=False)))
+        self.assertEqual((far.promise, far.promise_why), ("in time", "it was held or released"))
+        self.assertEqual(far.chance, 1.0)
+        self.assertIn("100 of 100 times", far.words)
+        late = w.client.do(requests.change_order(far.id, wo.OrderChange(due=now - timedelta(days=1))))
+        self.assertEqual((late.promise, late.promise_why), ("late", "its due time was changed"))
+        assert late.promise_since is not None and far.promise_since is not None
+        self.assertGreaterEqual(late.promise_since, far.promise_since)
+
     def test_an_order_is_repeated_as_it_was(self) -> None:
         w = self.world
         o = self.order(

@@ -18,14 +18,14 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.core.control.events import ControlEvent, Noticed
 from chronarch.core.machines.states import BuildState
 from chronarch.records import tables as t
-from chronarch.records.database import away
+from chronarch.records.failures import away
 from chronarch.records.ledger.tender_events import commit_event
 from chronarch.service.context import ServiceContext, part_of
 from chronarch.service.http.open_connections import OpenConnections
 from chronarch.service.machines.fleet import Connection, Fleet, FleetMachine
 from chronarch.service.machines.heat_log import HeatLog
 from chronarch.service.machines.learned_paces import LearnedPaces
-from chronarch.service.principals import Principal, identify
+from chronarch.service.principals import Callers, Principal
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.access import Scope
 from chronarch.wire.common import fill
@@ -81,10 +81,9 @@ async def config_of(db: AsyncSession, known: FleetMachine, pace: float = 1.0) ->
 @router.websocket("/api/tender")
 async def tender(socket: WebSocket) -> None:
     """A tender's connection: hello and welcome, then events, samples and replies one way, commands the other."""
-    context = part_of(socket, ServiceContext)
     await socket.accept()
     try:
-        who = await identify(context, socket)
+        who = await part_of(socket, Callers).identify(socket)
         if who.scope is not Scope.TENDER:
             raise ApiProblem(403, "This key is not a tender's.")
         async with asyncio.timeout(HELLO_WITHIN_S):
@@ -169,6 +168,7 @@ class TenderSession:
             committed = row.committed if row.epoch == self._hello.epoch else 0
         await self._send(Welcome(committed=committed, configs=configs).model_dump_json())
         self._fleet.connections[row.name] = self._connection
+        self._fleet.version += 1
         applying = asyncio.create_task(self._apply_forever())
         closing: set[asyncio.Task[None]] = set()
 
@@ -189,6 +189,7 @@ class TenderSession:
                     waiting.set_result(Reply(id="", problem="its tender went away before it answered"))
             if self._fleet.connections.get(row.name) is self._connection:
                 del self._fleet.connections[row.name]
+                self._fleet.version += 1
                 for known in mine:
                     self._fleet.publish(known)
 

@@ -8,7 +8,8 @@ from collections.abc import AsyncIterator, Iterable
 from chronarch.service.changes import Changes, Listener
 from chronarch.wire.system import LiveEvent
 
-KEEP_ALIVE_S = 15.0
+KEEP_ALIVE_S, GATHER_S = 15.0, 0.02
+"""How long a listener hears nothing at most, and how long events are gathered to be sent together, in s."""
 
 
 def encode(event: LiveEvent) -> bytes:
@@ -18,21 +19,23 @@ def encode(event: LiveEvent) -> bytes:
 
 async def stream(changes: Changes, queue: Listener, first: Iterable[LiveEvent]) -> AsyncIterator[bytes]:
     """Bytes for one listener: `first`, then what its queue brings beyond that, until it is cut off."""
-    told = 0
+    told, end = 0, False
     try:
         for event in first:
             told = max(told, event.number or 0)
             yield encode(event)
-        while True:
+        while not end:
             try:
                 async with asyncio.timeout(KEEP_ALIVE_S):
-                    event_or_end = await queue.get()
+                    came = [await queue.get()]
             except TimeoutError:
                 yield b": still here\n\n"
                 continue
-            if event_or_end is None:
-                return
-            if not 0 < (event_or_end.number or 0) <= told:
-                yield encode(event_or_end)
+            await asyncio.sleep(GATHER_S)
+            came += [queue.get_nowait() for _ in range(queue.qsize())]
+            end = None in came
+            piece = b"".join(encode(one) for one in came if one and not 0 < (one.number or 0) <= told)
+            if piece:
+                yield piece
     finally:
         changes.leave(queue)

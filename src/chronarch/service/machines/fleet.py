@@ -60,6 +60,8 @@ class FleetMachine:
     sample: Sample | None = None
     spools: dict[int, t.Spool] = field(default_factory=dict)
     """What is loaded, by tool, if the shop counts spools."""
+    shown: str = ""
+    """How the wire shows it, as JSON."""
     frame: bytes = b""
     frame_at: datetime | None = None
     clear_frame: bytes | None = None
@@ -81,6 +83,8 @@ class Fleet:
         self._known: dict[str, FleetMachine] = {}
         self.connections: dict[str, Connection] = {}
         self.zone: tzinfo = UTC
+        self.version = 0
+        """How often rows were read or a tender came or went: what a plan is made from may be different then."""
 
     async def load(self, db: AsyncSession, *names: str) -> None:
         """Read the rows of these machines (all, without names) and tell listeners."""
@@ -97,6 +101,7 @@ class Fleet:
         spools = select(t.Spool).where(t.Spool.machine_id.is_not(None)).execution_options(populate_existing=True)
         for spool in (await db.execute(spools)).scalars():
             loaded.setdefault(spool.machine_id or 0, {})[spool.tool or 0] = spool
+        self.version += 1
         for row, model, tender in found:
             known = self._known.get(row.name.lower())
             spec = machine_model.validate_python(model.spec)
@@ -206,7 +211,9 @@ class Fleet:
         )
 
     def publish(self, known: FleetMachine) -> None:
-        self._changes.publish("machine", self.view(known).model_dump_json())
+        """Something of a machine has changed: show it so from now on, and tell listeners."""
+        known.shown = self.view(known).model_dump_json()
+        self._changes.publish("machine", known.shown)
 
     def take_sample(self, sample: Sample, tender: str) -> FleetMachine | None:
         """Keep the newest sample of one of a tender's machines and tell listeners; None for a machine of another's."""

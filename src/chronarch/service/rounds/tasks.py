@@ -39,7 +39,7 @@ async def _stands(fleet: Fleet, db: AsyncSession, planned: CurrentPlan) -> list[
     query = select(t.Build.machine_id, t.Build.id).where(t.Build.let_go, t.Build.verdict.is_(None)).order_by(t.Build.id)
     for machine, build in await db.execute(query):
         unjudged.setdefault(machine, []).append(build)
-    f = planned.forecast()
+    f = planned.forecast
     found = []
     for known in fleet.all():
         row, brief = known.row, known.brief
@@ -68,7 +68,7 @@ async def rounds(
     context: ServiceContext, fleet: Fleet, planner: Planner, db: AsyncSession, site: str | None = None, helper: str = ""
 ) -> w.Rounds:
     """What must be done by hand, at all sites or one."""
-    planned = await planner.current(db)
+    planned = await planner.shown()
     now = context.clock.now()
     stands = [s for s in await _stands(fleet, db, planned) if site is None or s.site == site]
     by_name = {k.row.name: k for k in fleet.all()}
@@ -99,7 +99,7 @@ async def _pieces(db: AsyncSession, builds: list[int]) -> dict[int, int]:
 
 
 def _late(planned: CurrentPlan, machine: str, ready: datetime) -> datetime:
-    end = planned.forecast().ends.get(machine)
+    end = planned.forecast.ends.get(machine)
     return max(ready, ready + (end.late - end.likely)) if end else ready
 
 

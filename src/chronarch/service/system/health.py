@@ -10,13 +10,14 @@ from sqlalchemy import text
 from sqlalchemy.exc import SQLAlchemyError
 
 from chronarch.service.context import ServiceContext, part
+from chronarch.service.loop_watch import LoopWatch
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.workers import Worker
 from chronarch.wire import system as w
 
 LEAST_FREE = 1 << 30
 """Bytes. With less room on the disk, uploads will soon be refused."""
-MOST_LAG_S = 30.0
+MOST_LAG_S, MOST_HELD_S = 30.0, 1.0
 
 
 @dataclass
@@ -26,6 +27,7 @@ class HealthCheck:
     context: ServiceContext
     fleet: Fleet
     workers: list[Worker]
+    watch: LoopWatch
 
     async def look(self) -> w.Health:
         """How everything is now; `problems` says in words what is not as it should be."""
@@ -54,12 +56,15 @@ class HealthCheck:
         ]
         problems += [f"{one.name}: {one.problem}" for one in workers if one.problem]
         problems += [f"{one.name} lags by {one.lag_s:.0f} s" for one in workers if one.lag_s > MOST_LAG_S]
+        held = self.watch.worst()
+        if held is not None and held.busy_s > MOST_HELD_S:
+            problems.append(f"{held.where} held the service up for {held.held_s:.1f} s")
         if blobs.free < LEAST_FREE:
             problems.append(f"the disk of {self.context.config.blobs} has {blobs.free / 1e9:.1f} GB left")
         return w.Health(
             problems=problems, database=database, disk_free=blobs.free, disk_size=blobs.total,
             shop_now=self.context.clock.now(), real_now=self.context.clock.real_now(), rate=self.context.clock.rate,
-            tenders=tenders, workers=workers,
+            tenders=tenders, workers=workers, held=held,
         )  # fmt: skip
 
     async def _database(self) -> w.DatabaseHealth:

@@ -52,7 +52,7 @@ async def live_stream(
     one changes, and `changed` with the kind of a record that has and its name. With `Last-Event-ID` the stream
     continues after that change, with everything in between; `everything` has changed if that is too long ago."""
     first = [LiveEvent("shop", _shop(context).model_dump_json())]
-    first += [LiveEvent("machine", fleet.view(known).model_dump_json()) for known in fleet.all()]
+    first += [LiveEvent("machine", known.shown) for known in fleet.all()]
     known = last_event_id[:18]
     number = int(known) if known.isascii() and known.isdigit() else None
 

@@ -41,4 +41,5 @@ async def put_frame(name: Named, request: Request, who: Who, context: Context, f
     if not body.startswith(b"\xff\xd8\xff"):
         raise ApiProblem(415, "A frame must be a JPEG.")
     known.frame, known.frame_at = bytes(body), context.clock.now()
+    fleet.publish(known)
     return RequestDone(text="kept")

@@ -6,7 +6,7 @@ from dataclasses import asdict
 from datetime import timedelta
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Request, Response
 from sqlalchemy import select
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -21,6 +21,7 @@ from chronarch.records.machines import spools
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import TheFleet
+from chronarch.service.machines.machine_list import TheMachineList
 from chronarch.service.machines.reach import check_reach
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import GivenTime, Label
@@ -29,10 +30,10 @@ from chronarch.wire.machines import machine as w
 router = APIRouter(tags=["machines"], route_class=RetryingRoute)
 
 
-@router.get("/machines")
-async def machines(fleet: TheFleet) -> list[w.Machine]:
+@router.get("/machines", response_model=list[w.Machine])
+async def machines(request: Request, listed: TheMachineList) -> Response:
     """All machines as they are now, by name."""
-    return [fleet.view(known) for known in fleet.all()]
+    return await listed.answer(request)
 
 
 @router.post("/machines", status_code=201)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from typing import Annotated
+
+from fastapi import APIRouter, Request, Response
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -10,8 +12,11 @@ from chronarch.core.bounds import Number
 from chronarch.core.machines.states import PRODUCTIVE
 from chronarch.records import tables as t
 from chronarch.records.machines import spools as records
+from chronarch.records.paging import number, words
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.http.paging import MOST, Page, pages
+from chronarch.service.http.views import TheViews
 from chronarch.service.machines.fleet import Fleet, TheFleet
 from chronarch.service.permissions import Who
 from chronarch.service.problems import ApiProblem
@@ -35,14 +40,25 @@ async def _find_spool(db: AsyncSession, number: int) -> t.Spool:
     return row
 
 
-@router.get("/spools")
-async def spools(context: Context, fleet: TheFleet, finished: bool = False) -> list[w.Spool]:
+@router.get("/spools", response_model=list[w.Spool])
+async def spools(
+    request: Request,
+    page: Annotated[Page, pages(MOST)],
+    context: Context,
+    fleet: TheFleet,
+    views: TheViews,
+    finished: bool = False,
+) -> Response:
     """Spools, by material and colour; finished ones too when asked."""
-    query = select(t.Spool).order_by(t.Spool.material, t.Spool.colour, t.Spool.id)
-    if not finished:
-        query = query.where(~t.Spool.finished)
-    async with context.sessions() as db:
-        return [_spool(fleet, s) for s in (await db.execute(query)).scalars()]
+    query = select(t.Spool) if finished else select(t.Spool).where(~t.Spool.finished)
+    query = page.of(query, words(t.Spool.material), words(t.Spool.colour), number(t.Spool.id))
+    names = {k.row.id: k.row.name for k in fleet.all()}
+
+    async def work(db: AsyncSession) -> list[w.Spool]:
+        rows = page.cut((await db.execute(query)).scalars().all(), lambda s: (s.material, s.colour, s.id))
+        return [fill(w.Spool, s, machine=names.get(s.machine_id or 0)) for s in rows]
+
+    return await views.read(request, list[w.Spool], work, context.changes.version("spools", "machines"), page)
 
 
 @router.post("/spools", status_code=201)

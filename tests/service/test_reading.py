@@ -1,0 +1,141 @@
+"""How lists and views are read: page by page, only when they have changed, and packed."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import unittest
+from typing import ClassVar
+
+import httpx
+
+from chronarch.client import requests
+from chronarch.core.machines.states import Intake
+from chronarch.wire import library as wl
+from chronarch.wire.orders import orders as wo
+from tests.support.gcode import squares
+from tests.support.world import WorldCase, eventually
+
+MANY = 23
+LISTS = ("/api/files", "/api/jobs", "/api/jobs?newest=true", "/api/orders", "/api/orders?ended=true", "/api/folders",
+         "/api/parts", "/api/notices", "/api/builds", "/api/spools", "/api/ledger")  # fmt: skip
+PAGED = [path for path in LISTS if path != "/api/folders"]
+
+
+class Reading(WorldCase):
+    machines = ("Anchor",)
+    http: ClassVar[httpx.Client]
+
+    @classmethod
+    def prepare(cls) -> None:
+        super().prepare()
+        w = cls.world
+        w.intake(Intake.CLOSED)
+        w.add_file("tip.gcode", squares(layers=2))
+        for n in range(MANY):
+            w.client.do(requests.add_part(wl.NewPart(name=f"part {n % 3} {n:02}", files=[])))
+            line = wo.NewOrderLine(file="tip.gcode", quantity=1 + n % 2)
+            w.client.do(requests.make_order(wo.NewOrder(customer=f"Customer {n % 5}", lines=[line])))
+        cls.http = httpx.Client(base_url=w.address, headers={"Authorization": f"Bearer {w.key}"}, timeout=30)
+        cls.addClassCleanup(cls.http.close)
+
+    def pages(self, path: str, limit: int) -> list[list[dict[str, object]]]:
+        found = []
+        url = f"{path}{'&' if '?' in path else '?'}limit={limit}"
+        while url:
+            answer = self.http.get(url)
+            self.assertEqual(answer.status_code, 200, answer.text)
+            found.append(answer.json())
+            url = answer.links.get("next", {}).get("url", "")
+        return found
+
+    def test_pages_put_together_are_the_whole_list_in_its_order(self) -> None:
+        for path in PAGED:
+            whole = self.http.get(f"{path}{'&' if '?' in path else '?'}limit=1000").json()
+            for limit in (1, 7, len(whole) or 1):
+                with self.subTest(path=path, limit=limit):
+                    pages = self.pages(path, limit)
+                    self.assertEqual([_which(row) for page in pages for row in page], [_which(row) for row in whole])
+                    self.assertTrue(all(len(page) == limit for page in pages[:-1]))
+        self.assertEqual(len(self.http.get("/api/orders").json()), MANY)
+
+    def test_a_page_that_is_none_is_refused_with_what_to_do(self) -> None:
+        for path in PAGED:
+            mark = "&" if "?" in path else "?"
+            for after in ("x", "W10", "bnVsbA", *(() if path == "/api/parts" else ("WyJhIl0", "WzFlOTk5OV0"))):
+                with self.subTest(path=path, after=after):
+                    answer = self.http.get(f"{path}{mark}after={after}")
+                    self.assertEqual(answer.status_code, 400, answer.text)
+                    self.assertIn("Link header", answer.json()["detail"])
+            self.assertEqual(self.http.get(f"{path}{mark}limit=0").status_code, 422)
+            self.assertEqual(self.http.get(f"{path}{mark}limit=1001").status_code, 422)
+
+    def test_the_client_reads_a_list_to_its_end_or_as_far_as_asked(self) -> None:
+        w = self.world
+        every = w.client.all(requests.orders())
+        self.assertEqual(len({o.id for o in every}), MANY)
+        self.assertEqual([o.id for o in w.client.all(requests.orders(), 5)], [o.id for o in every[:5]])
+
+    def test_the_queue_is_paged_and_says_what_waits_on_all_pages(self) -> None:
+        first = self.http.get("/api/queue?limit=5")
+        line = first.json()
+        self.assertEqual((len(line["jobs"]), line["copies"]), (5, sum(1 + n % 2 for n in range(MANY))))
+        self.assertGreater(line["work_s"], 0)
+        second = self.http.get(first.links["next"]["url"]).json()
+        self.assertFalse({j["id"] for j in line["jobs"]} & {j["id"] for j in second["jobs"]})
+        found = self.http.get("/api/queue?search=CUSTOMER+3").json()["jobs"]
+        self.assertEqual({j["customer"] for j in found}, {"Customer 3"})
+        self.assertEqual(self.http.get("/api/queue?search=nothing+of+it").json()["jobs"], [])
+
+    def test_what_has_not_changed_is_not_sent_again_and_what_has_is(self) -> None:
+        for path in ("/api/parts", "/api/files", "/api/builds", "/api/machines"):
+            with self.subTest(path=path):
+                eventually(lambda path=path: self.not_sent_again(path), f"{path} is the same for a moment")
+        etag = self.http.get("/api/parts").headers["etag"]
+        self.world.client.do(requests.add_part(wl.NewPart(name="one more", files=[])))
+        answer = self.http.get("/api/parts?limit=1000", headers={"If-None-Match": etag})
+        self.assertIn("one more", [part["name"] for part in answer.json()], "a change is seen by the next who asks")
+        self.world.client.do(requests.remove_part("one more"))
+        self.assertNotIn("one more", self.http.get("/api/parts?limit=1000").text)
+
+    def not_sent_again(self, path: str) -> bool:
+        etag = self.http.get(path).headers["etag"]
+        again = self.http.get(path, headers={"If-None-Match": f'W/"other", {etag}'})
+        if again.status_code == 304:
+            self.assertEqual((again.content, again.headers["etag"]), (b"", etag))
+        return again.status_code == 304
+
+    def test_large_answers_are_packed_for_whoever_takes_that(self) -> None:
+        for accept, packed in (("gzip", True), ("identity", False), ("br", False)):
+            with (
+                self.subTest(accept=accept),
+                self.http.stream("GET", "/api/parts?limit=1000", headers={"Accept-Encoding": accept}) as answer,
+            ):
+                raw = b"".join(answer.iter_raw())
+                self.assertEqual(answer.headers.get("content-encoding") == "gzip", packed)
+                self.assertEqual(answer.headers["vary"], "Accept-Encoding")
+                self.assertGreaterEqual(len(json.loads(gzip.decompress(raw) if packed else raw)), MANY)
+
+    def test_the_library_says_what_it_can_be_searched_by(self) -> None:
+        found = self.world.client.do(requests.library())
+        self.assertEqual(found.files, 1)
+        self.world.client.do(requests.change_file("tip.gcode", wl.FileChange(tags=["Été", "b"])))
+        self.assertEqual(self.world.client.do(requests.library()).tags, ["b", "Été"])
+        self.assertEqual(len(self.http.get("/api/files?tag=été").json()), 1)
+        self.assertEqual(len(self.http.get("/api/files?search=tip+ÉT").json()), 1)
+
+    def test_the_ledgers_days_are_made_anew_while_machines_work(self) -> None:
+        before = self.http.get("/api/report/utilisation").json()["fleet"]
+        said = self.world.client.do(requests.rebuild_ledger()).text
+        self.assertIn("1 machines were made anew", said.replace("The days of ", ""))
+        after = self.http.get("/api/report/utilisation").json()["fleet"]
+        self.assertGreaterEqual(after["recorded_s"], before["recorded_s"])
+
+
+def _which(row: dict[str, object]) -> dict[str, object]:
+    """What tells a row from others. What the forecast says of it may change with each moment."""
+    return {name: row[name] for name in ("id", "name", "begin") if name in row}
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -9,6 +9,7 @@ from playwright.sync_api import Route, expect
 
 from chronarch.client import requests
 from chronarch.core.machines.states import MachineState
+from chronarch.wire import library as wl
 from tests.support.browser import ConsoleCase
 from tests.support.gcode import squares, write
 from tests.support.world import PASSWORD, PERSON, eventually
@@ -39,7 +40,7 @@ class Pages(ConsoleCase):
         held[0].continue_()
         page.get_by_role("button", name="Keep a machine free").click()
         shop = self.world.client.do(requests.shop()).now
-        self.assertIn(f"{shop:%Y-%m-}", page.get_by_label("From").input_value())
+        self.assertIn(f"{shop:%b %Y, }", page.get_by_label("From").input_value())
 
     def test_a_file_is_added_queued_made_and_judged_without_a_reload(self) -> None:
         w = self.world
@@ -194,6 +195,46 @@ class Pages(ConsoleCase):
             button = page.get_by_role("group", name="Span").get_by_role("button", name=span)
             button.click()
             expect(button).to_have_attribute("aria-pressed", "true")
+
+    def test_the_board_is_searched_by_typing_and_has_rows_without_pictures(self) -> None:
+        page = self.open("/")
+        rows = page.get_by_role("listitem").filter(has=page.get_by_role("link", name=re.compile("Anchor|Bezel")))
+        expect(rows.first).to_be_visible()
+        page.get_by_label("Search the board").fill("anch")
+        expect(rows).to_have_count(1)
+        page.get_by_label("Search the board").fill("nothing that there is")
+        expect(page.get_by_text("No machine fits")).to_be_visible()
+        page.get_by_label("Search the board").fill("")
+        tall = rows.first.bounding_box()
+        page.get_by_role("group", name="Rows").get_by_role("button", name="dense").click()
+        expect(rows.first.locator("img")).to_have_count(0)
+        low = rows.first.bounding_box()
+        assert tall is not None and low is not None
+        self.assertLess(low["height"], tall["height"] / 1.5)
+
+    def test_set_up_and_what_if_are_pages_in_sight(self) -> None:
+        page = self.open("/")
+        pages = page.get_by_role("navigation", name="Pages", exact=True)
+        pages.get_by_role("link", name="Set-up").click()
+        expect(page.get_by_role("heading", name="Set-up")).to_be_visible()
+        pages.get_by_role("link", name="What if").click()
+        expect(page.get_by_label("What if …")).to_be_visible()
+
+    def test_a_long_list_shows_more_when_its_end_is_reached(self) -> None:
+        w = self.world
+        for n in range(60):
+            w.client.do(requests.add_part(wl.NewPart(name=f"washer {n:02}", files=[])))
+        page = self.open("/library/parts")
+        expect(page.get_by_role("link", name="washer 00")).to_be_visible()
+        for _ in range(40):
+            page.mouse.wheel(0, 4000)
+            if page.get_by_role("link", name="washer 59").count():
+                break
+            page.wait_for_timeout(250)
+        expect(page.get_by_role("link", name="washer 59")).to_be_visible()
+        expect(page.get_by_role("button", name="Show more")).to_have_count(0)
+        for n in range(60):
+            w.client.do(requests.remove_part(f"washer {n:02}"))
 
     def test_while_the_service_is_away_the_page_says_so_and_catches_up_by_itself(self) -> None:
         w = self.world

@@ -85,7 +85,7 @@ const withCsrf: Middleware = {
 export const api = createClient<paths, "application/json">({ baseUrl: "/" });
 api.use(withCsrf);
 
-type Answer<T> = { data?: T; error?: unknown; response: Response };
+export type Answer<T> = { data?: T; error?: unknown; response: Response };
 
 /** The value of an answer; throws CallFailed with the problem's detail. */
 export async function value<T>(asked: Promise<Answer<T>>): Promise<T> {

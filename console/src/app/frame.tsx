@@ -1,8 +1,8 @@
 import * as Menu from "@radix-ui/react-dropdown-menu";
 import { useQueryClient } from "@tanstack/react-query";
-import { BarChart3, Bell, CircleUser, ClipboardList, Clock3, FileBox, Footprints, ListOrdered } from "lucide-react";
+import { BarChart3, Bell, CircleUser, ClipboardList, Clock3, FileBox, Footprints, ListOrdered, Settings2 } from "lucide-react";
 import type { ReactNode } from "react";
-import { Link, NavLink } from "react-router";
+import { NavLink } from "react-router";
 
 import { api, type Me, setCsrf, value } from "../api/client";
 import { useLive, useNow } from "../api/live";
@@ -20,7 +20,11 @@ const PAGES = [
   { to: "/queue", name: "Queue", icon: ListOrdered },
   { to: "/library", name: "Library", icon: FileBox },
   { to: "/records", name: "Records", icon: BarChart3 },
+  { to: "/setup", name: "Set-up", icon: Settings2 },
 ];
+/** Has its own entry where there is room for it; it is asked from the board, the orders and the queue as well. */
+const WHAT_IF = { to: "/what-if", name: "What if" };
+const WIDE = [...PAGES.slice(0, -1), WHAT_IF, ...PAGES.slice(-1)];
 
 /** What stands around every page: the shop, its clock, the pages, notices, and who is signed in. */
 export function Frame({ me, children }: { me: Me; children: ReactNode }) {
@@ -32,13 +36,13 @@ export function Frame({ me, children }: { me: Me; children: ReactNode }) {
           <img src="/icon.svg" alt="" className="h-7 w-7" />
           <span className="hidden truncate font-serif text-lg font-semibold lg:block">{shop.data?.name}</span>
           <nav className="hidden h-full gap-1 sm:flex" aria-label="Pages">
-            {PAGES.map((p) => (
+            {WIDE.map((p) => (
               <NavLink
                 key={p.to}
                 to={p.to}
                 end={p.to === "/"}
                 className={({ isActive }) =>
-                  `flex items-center border-b-2 px-3 no-underline ${isActive ? "border-ink font-semibold text-ink" : "border-transparent text-faded hover:text-ink"}`
+                  `flex items-center border-b-2 px-2 whitespace-nowrap lg:px-3 no-underline ${isActive ? "border-ink font-semibold text-ink" : "border-transparent text-faded hover:text-ink"}`
                 }
               >
                 {p.name}
@@ -181,17 +185,6 @@ function Person({ me }: { me: Me }) {
               </Menu.RadioItem>
             ))}
           </Menu.RadioGroup>
-          <Menu.Separator className="my-1.5 h-px bg-rule" />
-          <Menu.Item className={item} asChild>
-            <Link to="/setup" className="text-ink no-underline">
-              Set-up
-            </Link>
-          </Menu.Item>
-          <Menu.Item className={item} asChild>
-            <Link to="/what-if" className="text-ink no-underline">
-              What if
-            </Link>
-          </Menu.Item>
           <Menu.Separator className="my-1.5 h-px bg-rule" />
           <Menu.Item className={item} onSelect={() => void signOut()}>
             Sign out

@@ -1,5 +1,5 @@
 import type { PromiseWord, TimeRange } from "../api/client";
-import { clock, soon } from "./format";
+import { clock, day, soon } from "./format";
 
 const WORDS: Record<PromiseWord, string> = {
   done: "done",
@@ -11,13 +11,23 @@ const WORDS: Record<PromiseWord, string> = {
 };
 const STRONG: PromiseWord[] = ["at risk", "late", "unknown"];
 
+interface Promised {
+  promise: PromiseWord | undefined;
+  /** How likely it is in time, 0 to 1. */
+  chance?: number | null | undefined;
+  /** Since when, and what has changed it. */
+  since?: string | null | undefined;
+  why?: string | undefined;
+}
+
 /** How something stands against its due time: a mark that differs by shape, and the word. */
-export function PromiseMark({ promise, chance }: { promise: PromiseWord | undefined; chance?: number | null }) {
+export function PromiseMark({ promise, chance, since, why }: Promised) {
   const word = promise ?? "none";
   if (word === "none") return null;
-  const share = word === "at risk" && chance != null ? `, ${Math.round(chance * 100)} of 100` : "";
+  const share = word !== "done" && chance != null ? `, ${Math.round(chance * 100)} of 100` : "";
   return (
     <span
+      title={why && since ? `Since ${day(since)}, ${clock(since)}: ${why}.` : undefined}
       className={`inline-flex items-center gap-1.5 text-sm whitespace-nowrap ${STRONG.includes(word) ? "font-semibold" : ""}`}
       style={{ color: `var(--promise-${word.replace(" ", "-")})` }}
     >

@@ -11,12 +11,15 @@ export function Timeline({
   machine,
   now,
   next = [],
+  low = false,
 }: {
   axis: Axis;
   entries: LedgerEntry[];
   machine: Machine;
   now: Date;
   next?: PlannedBuild[];
+  /** There is no room above the bars to say when the build will end. */
+  low?: boolean;
 }) {
   const expected = machine.build?.expected_end ? Date.parse(machine.build.expected_end) : null;
   const nowAt = axis.at(now.getTime());
@@ -64,7 +67,7 @@ export function Timeline({
             title={`${machine.build?.file}: expected to end at ${clock(new Date(expected))}`}
             style={{ left: share(nowAt), width: share(Math.min(axis.at(expected), 1) - nowAt) }}
           />
-          {axis.at(expected) < 0.985 && (
+          {!low && axis.at(expected) < 0.985 && (
             <span
               className={`absolute text-xs whitespace-nowrap text-faded ${next.length ? "top-1 -translate-x-1/2" : "top-1/2 -translate-y-1/2 pl-2"}`}
               style={{ left: share(Math.min(axis.at(expected), 0.95)) }}

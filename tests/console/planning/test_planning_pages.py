@@ -97,13 +97,13 @@ class PlanningPages(ConsoleCase):
         bar = page.get_by_role("toolbar", name="With the chosen jobs")
         expect(bar).to_contain_text("2 chosen")
         stale = w.client.do(requests.queue()).model_dump_json()
-        page.route("**/api/queue", lambda route: route.fulfill(body=stale, content_type="application/json"))
+        page.route("**/api/queue?*", lambda route: route.fulfill(body=stale, content_type="application/json"))
         w.client.do(requests.move_jobs([third.id]))
         bar.get_by_role("button", name="To the top").click()
         expect(page.get_by_role("alert").filter(has_text="Somebody was quicker")).to_contain_text(
             f"job {third.id} put at the end"
         )
-        page.unroute("**/api/queue")
+        page.unroute("**/api/queue?*")
         page.reload()
         page.get_by_label(f"Choose job {first.id}").check()
         page.get_by_role("button", name="To the top").click()

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 
 import { api, value } from "../../api/client";
+import { everyRow } from "../../api/pages";
 import { useLive } from "../../api/live";
 
 export const useTurnaround = (from: string, to: string) =>
@@ -30,7 +31,7 @@ export function useLedger(hours: number, machine?: string) {
     queryKey: ["ledger", hours, machine],
     queryFn: () => {
       const begin = new Date(now().getTime() - hours * 3600_000).toISOString();
-      return value(api.GET("/api/ledger", { params: { query: { begin, machine } } }));
+      return everyRow((after) => api.GET("/api/ledger", { params: { query: { begin, machine, after } } }));
     },
   });
 }

@@ -7,6 +7,7 @@ import { useTurnaround, useUtilisation } from "./queries";
 import { clock, day, minutes, percent, width } from "../../ui/format";
 import { Empty, Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { StateLegend, StateMark } from "../../ui/state";
+import { TimeField } from "../../ui/time-field";
 
 const ORDER: MachineState[] = ["building", "warming", "paused", "cooling", "uncleared", "down", "service", "offline", "idle"];
 const SPANS = [
@@ -59,21 +60,9 @@ function Records({ now: opened }: { now: Date }) {
               {s.name}
             </button>
           ))}
-          <input
-            aria-label="From"
-            className={field}
-            type="datetime-local"
-            value={span.from}
-            onChange={(e) => e.target.value && setSpan({ ...span, from: e.target.value })}
-          />
+          <TimeField label="From" className={`${field} w-52`} value={span.from} change={(from) => from && setSpan({ ...span, from })} />
           <span className="text-faded">to</span>
-          <input
-            aria-label="To"
-            className={field}
-            type="datetime-local"
-            value={span.to}
-            onChange={(e) => e.target.value && setSpan({ ...span, to: e.target.value })}
-          />
+          <TimeField label="To" className={`${field} w-52`} value={span.to} change={(to) => to && setSpan({ ...span, to })} />
         </div>
       }
     >

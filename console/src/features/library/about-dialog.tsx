@@ -2,13 +2,13 @@ import { useState } from "react";
 
 import { api, type LibraryFile, value } from "../../api/client";
 import { useChange } from "../../api/change";
-import { useFolders, useParts } from "./queries";
+import { useEveryPart, useFolders } from "./queries";
 import { Field, FormDialog, inputLook } from "../../ui/dialog";
 
 /** Name, folder, part, tags and notes. */
 export function AboutDialog({ file, close }: { file: LibraryFile; close: () => void }) {
   const folders = useFolders().data ?? [];
-  const parts = useParts().data ?? [];
+  const parts = useEveryPart().data ?? [];
   const [name, setName] = useState(file.name);
   const [folder, setFolder] = useState(file.folder ?? "");
   const [part, setPart] = useState(String(file.part_id ?? 0));

@@ -7,6 +7,7 @@ import { useFiles } from "./queries";
 import { Button } from "../../ui/button";
 import { Dialog } from "../../ui/dialog";
 import { size, sum, when } from "../../ui/format";
+import { More } from "../../ui/more";
 import { Empty, Failed, Loading, Refusal, Sheet } from "../../ui/page";
 import { useBatch } from "./batch";
 import { LibraryFrame, Thumb } from "./library-frame";
@@ -58,6 +59,7 @@ export function BinPage() {
             ))}
           </ul>
         )}
+        <More of={files} />
       </Sheet>
       <Dialog
         open={asking}

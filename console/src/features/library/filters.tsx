@@ -1,11 +1,10 @@
-import { Search } from "lucide-react";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 
-import type { LibraryFile } from "../../api/client";
-import { type FileFilter } from "./queries";
+import { type FileFilter, useLibrary } from "./queries";
 import { useModels } from "../machines/queries";
 import { Button } from "../../ui/button";
+import { SearchField } from "../../ui/search-field";
 
 /** The filter as the page's address has it. */
 export function useFilter(): [FileFilter, (change: Record<string, string>) => void] {
@@ -38,13 +37,9 @@ export function useFilter(): [FileFilter, (change: Record<string, string>) => vo
 }
 
 /** Words and choices that narrow the list. */
-export function Filters({ filter, change, files }: { filter: FileFilter; change: (c: Record<string, string>) => void; files: LibraryFile[] }) {
+export function Filters({ filter, change }: { filter: FileFilter; change: (c: Record<string, string>) => void }) {
   const models = useModels().data ?? [];
-  const of = (pick: (f: LibraryFile) => (string | number | null | undefined)[]) =>
-    [...new Set(files.flatMap(pick))].filter((v) => v !== "" && v != null).sort();
-  const materials = of((f) => [f.reading.declared?.material]);
-  const nozzles = of((f) => [f.reading.declared?.nozzle_mm]);
-  const tags = of((f) => f.tags ?? []);
+  const library = useLibrary().data;
   const select = (label: string, name: string, chosen: string, options: (string | number)[], unit = "") =>
     options.length > 0 && (
       <select
@@ -74,24 +69,20 @@ export function Filters({ filter, change, files }: { filter: FileFilter; change:
   const [open, setOpen] = useState(false);
   return (
     <div className={`mb-3 flex flex-wrap items-center gap-2 ${open ? "" : "[&>select]:hidden sm:[&>select]:block"}`}>
-      <label className="relative min-w-48 flex-1">
-        <span className="sr-only">Search</span>
-        <Search size={16} aria-hidden className="absolute top-1/2 left-3 -translate-y-1/2 text-faded" />
-        <input
-          type="search"
-          placeholder="Name, note, tag or part"
-          className="min-h-9 w-full rounded-md border border-rule bg-sheet pr-3 pl-9 text-sm"
-          value={filter.search ?? ""}
-          onChange={(e) => change({ search: e.target.value })}
-        />
-      </label>
+      <SearchField
+        label="Search"
+        hint="Name, note, tag or part"
+        words={filter.search ?? ""}
+        change={(search) => change({ search })}
+        className="min-w-48 flex-1"
+      />
       <Button className="sm:hidden" aria-expanded={open} onClick={() => setOpen(!open)}>
         Filter
       </Button>
-      {select("Material", "material", filter.material ?? "", materials as string[])}
-      {select("Nozzle", "nozzle", String(filter.nozzle_mm ?? ""), nozzles as number[], " mm")}
+      {select("Material", "material", filter.material ?? "", library?.materials ?? [])}
+      {select("Nozzle", "nozzle", String(filter.nozzle_mm ?? ""), library?.nozzles_mm ?? [], " mm")}
       {select("Model", "model", filter.model ?? "", models.map((m) => m.name))}
-      {select("Tag", "tag", filter.tag ?? "", tags as string[])}
+      {select("Tag", "tag", filter.tag ?? "", library?.tags ?? [])}
       <select
         aria-label="Time"
         className="min-h-9 rounded-md border border-rule bg-sheet px-2 text-sm text-ink"

@@ -5,9 +5,10 @@ import { Link } from "react-router";
 import { CallFailed, type LibraryFile, sendFile } from "../../api/client";
 import { useNow } from "../../api/live";
 import { useChange } from "../../api/change";
-import { useArrivals, useFiles } from "./queries";
+import { useArrivals, useFiles, useLibrary } from "./queries";
 import { Button } from "../../ui/button";
 import { duration, grams, percent, size, sum, when } from "../../ui/format";
+import { More } from "../../ui/more";
 import { Empty, Failed, Loading, Sheet } from "../../ui/page";
 import { BatchBar } from "./batch";
 import { dropped, type Found } from "./dropped";
@@ -25,7 +26,7 @@ interface Sending {
 export function LibraryPage() {
   const [filter, change] = useFilter();
   const files = useFiles(filter);
-  const all = useFiles();
+  const library = useLibrary().data;
   const arrivals = useArrivals().data ?? [];
   const [sending, setSending] = useState<Sending[]>([]);
   const [over, setOver] = useState(false);
@@ -93,7 +94,7 @@ export function LibraryPage() {
         onDrop={(e) => void drop(e)}
         data-testid="drop"
       >
-        <Folders chosen={filter.folder ?? ""} choose={(folder) => change({ folder })} total={all.data?.length ?? 0} />
+        <Folders chosen={filter.folder ?? ""} choose={(folder) => change({ folder })} total={library?.files ?? 0} />
         <div className="min-w-0">
           {(sending.length > 0 || arrivals.length > 0) && (
             <ul className="mt-0 mb-4 flex list-none flex-col gap-2 p-0">
@@ -131,7 +132,7 @@ export function LibraryPage() {
           {picked.length > 0 ? (
             <BatchBar files={picked} clear={() => setChosen(new Set())} />
           ) : (
-            <Filters filter={filter} change={change} files={all.data ?? []} />
+            <Filters filter={filter} change={change} />
           )}
           <Sheet className={`overflow-hidden ${over ? "outline-2 outline-offset-2 outline-ink outline-dashed" : ""}`}>
             {files.error ? (
@@ -139,7 +140,7 @@ export function LibraryPage() {
             ) : files.isPending ? (
               <Loading />
             ) : list.length === 0 ? (
-              (all.data?.length ?? 0) === 0 ? (
+              library?.files === 0 ? (
                 <Empty title="The library is empty">Drop sliced G-code files here, or choose them with “Add files”.</Empty>
               ) : (
                 <Empty title="Nothing fits">
@@ -150,12 +151,16 @@ export function LibraryPage() {
                 </Empty>
               )
             ) : (
-              <Table files={list} model={filter.model} queue={setQueueing} chosen={chosen} choose={setChosen} />
+              <>
+                <Table files={list} model={filter.model} queue={setQueueing} chosen={chosen} choose={setChosen} />
+                <More of={files} />
+              </>
             )}
           </Sheet>
           {list.length > 0 && (
             <p className="mt-3 text-sm text-faded">
-              {list.length === 1 ? "1 file" : `${list.length} files`}. Drop sliced files or folders anywhere here to add
+              {list.length === 1 ? "1 file" : `${list.length} files`}
+              {files.hasNextPage && " and more"}. Drop sliced files or folders anywhere here to add
               them; a changed file of the same name becomes its new revision.
             </p>
           )}

@@ -3,10 +3,11 @@ import { Link, useNavigate, useParams } from "react-router";
 
 import { api, CallFailed, type LibraryFile, type Part, type PartSuggestion, value } from "../../api/client";
 import { useChange } from "../../api/change";
-import { useFiles, usePart, useParts, useSuggestions } from "./queries";
+import { useEveryFile, usePart, useParts, useSuggestions } from "./queries";
 import { Button } from "../../ui/button";
 import { Dialog, Field, FormDialog, inputLook } from "../../ui/dialog";
 import { duration } from "../../ui/format";
+import { More } from "../../ui/more";
 import { Empty, Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { LibraryFrame, Thumb } from "./library-frame";
 import { HistorySheet } from "./history";
@@ -55,6 +56,7 @@ export function PartsPage() {
             ))}
           </ul>
         )}
+        <More of={parts} />
       </Sheet>
       {adding && <NewPart close={() => setAdding(false)} />}
     </LibraryFrame>
@@ -64,7 +66,7 @@ export function PartsPage() {
 /** Files that seem to belong together; a person confirms. */
 function Suggestions() {
   const found = useSuggestions().data ?? [];
-  const files = useFiles().data ?? [];
+  const files = useEveryFile().data ?? [];
   const name = (id: number) => files.find((f) => f.id === id)?.name ?? `file ${id}`;
   const accept = useChange(
     async (s: PartSuggestion) => {
@@ -269,7 +271,7 @@ function ShapeSheet({ part: p }: { part: Part }) {
 }
 
 function ChooseFiles({ part: p, close }: { part: Part; close: () => void }) {
-  const files = useFiles().data ?? [];
+  const files = useEveryFile().data ?? [];
   const [chosen, setChosen] = useState(new Set((p.files ?? []).map((f) => f.id)));
   const [search, setSearch] = useState("");
   const save = useChange(

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 
 import { api, value } from "../../api/client";
+import { everyRow, useRows } from "../../api/pages";
 
 export interface FileFilter {
   search?: string;
@@ -16,11 +17,17 @@ export interface FileFilter {
 }
 
 export const useFiles = (query: FileFilter = {}) =>
+  useRows(["files", query], (after) => api.GET("/api/files", { params: { query: { ...query, after } } }));
+
+/** All files of the library, to choose from. */
+export const useEveryFile = () =>
   useQuery({
-    queryKey: ["files", query],
-    queryFn: () => value(api.GET("/api/files", { params: { query } })),
-    placeholderData: (before) => before,
+    queryKey: ["files", "every"],
+    queryFn: () => everyRow((after) => api.GET("/api/files", { params: { query: { limit: 1000, after } } })),
   });
+
+/** How many files there are, and what they can be searched by. */
+export const useLibrary = () => useQuery({ queryKey: ["files", "library"], queryFn: () => value(api.GET("/api/library")) });
 
 export const useFile = (which: string, model: string, revision?: number) =>
   useQuery({
@@ -46,7 +53,14 @@ export const useArrivals = () =>
     refetchInterval: (query) => (query.state.data?.length ? 700 : false),
   });
 
-export const useParts = () => useQuery({ queryKey: ["parts"], queryFn: () => value(api.GET("/api/parts")) });
+export const useParts = () => useRows(["parts", "list"], (after) => api.GET("/api/parts", { params: { query: { after } } }));
+
+/** All parts, to choose from. */
+export const useEveryPart = () =>
+  useQuery({
+    queryKey: ["parts", "every"],
+    queryFn: () => everyRow((after) => api.GET("/api/parts", { params: { query: { limit: 1000, after } } })),
+  });
 
 export const usePart = (which: string) =>
   useQuery({

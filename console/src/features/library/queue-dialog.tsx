@@ -8,6 +8,7 @@ import { Dialog, Field, inputLook } from "../../ui/dialog";
 import { duration } from "../../ui/format";
 import { NeedsFields, NO_NEEDS, requirement } from "../orders/needs";
 import { Refusal } from "../../ui/page";
+import { TimeField } from "../../ui/time-field";
 
 function takes({ file, part }: Wanted): string {
   if (file) return `One copy takes ${duration(file.reading.planned_s)} to build.`;
@@ -67,7 +68,7 @@ export function QueueDialog({ wanted, close }: { wanted: Wanted; close: () => vo
           />
         </Field>
         <Field label="Due">
-          <input className={inputLook} type="datetime-local" value={due} onChange={(e) => setDue(e.target.value)} />
+          <TimeField value={due} change={setDue} />
         </Field>
         <div>
           <p className="m-0 mb-1 text-sm font-medium">Needs</p>

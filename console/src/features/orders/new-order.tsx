@@ -4,12 +4,13 @@ import { useNavigate } from "react-router";
 
 import { api, type NewOrderLine, value } from "../../api/client";
 import { useChange } from "../../api/change";
-import { useFiles, useParts } from "../library/queries";
+import { useEveryFile, useEveryPart } from "../library/queries";
 import { useStock } from "./queries";
 import { Button } from "../../ui/button";
 import { Dialog, Field, inputLook } from "../../ui/dialog";
 import { type Needs, NeedsFields, NO_NEEDS, requirement } from "./needs";
 import { Refusal } from "../../ui/page";
+import { TimeField } from "../../ui/time-field";
 
 interface Draft {
   key: number;
@@ -35,8 +36,8 @@ function line(d: Draft): NewOrderLine {
 
 /** An order in one page: who, by when, and its lines. */
 export function NewOrder({ close }: { close: () => void }) {
-  const parts = useParts().data ?? [];
-  const files = (useFiles().data ?? []).filter((f) => !f.part);
+  const parts = useEveryPart().data ?? [];
+  const files = (useEveryFile().data ?? []).filter((f) => !f.part);
   const stock = useStock().data ?? [];
   const [customer, setCustomer] = useState("");
   const [due, setDue] = useState("");
@@ -82,10 +83,10 @@ export function NewOrder({ close }: { close: () => void }) {
             <input className={inputLook} autoFocus value={customer} maxLength={120} onChange={(e) => setCustomer(e.target.value)} />
           </Field>
           <Field label="Due">
-            <input className={inputLook} type="datetime-local" value={due} onChange={(e) => setDue(e.target.value)} />
+            <TimeField value={due} change={setDue} />
           </Field>
           <Field label="Not before">
-            <input className={inputLook} type="datetime-local" value={notBefore} onChange={(e) => setNotBefore(e.target.value)} />
+            <TimeField value={notBefore} change={setNotBefore} />
           </Field>
           <Field label="Priority">
             <select className={inputLook} value={priority} onChange={(e) => setPriority(Number(e.target.value))}>

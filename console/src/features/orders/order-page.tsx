@@ -12,6 +12,7 @@ import { Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page
 import { Expected, PromiseMark } from "../../ui/promise";
 import { needs } from "./needs-words";
 import { Pieces } from "./pieces";
+import { TimeField } from "../../ui/time-field";
 
 export function OrderPage() {
   const number = Number(useParams().number);
@@ -158,7 +159,7 @@ function Change({ order: o, close }: { order: Order; close: () => void }) {
   return (
     <FormDialog title={`Change order ${o.id}`} close={close} send={() => change.mutate(undefined)} asked={change.isPending} error={change.error} action="Change it">
       <Field label="Due">
-        <input className={inputLook} type="datetime-local" value={due} onChange={(e) => setDue(e.target.value)} />
+        <TimeField value={due} change={setDue} />
       </Field>
       <Field label="Priority">
         <select className={inputLook} value={priority} onChange={(e) => setPriority(Number(e.target.value))}>
@@ -244,7 +245,7 @@ function Repeat({ order: o, close }: { order: Order; close: () => void }) {
       action="Make it"
     >
       <Field label="Due" hint="Without it nothing is due.">
-        <input className={inputLook} type="datetime-local" value={due} onChange={(e) => setDue(e.target.value)} />
+        <TimeField value={due} change={setDue} />
       </Field>
       <p className="m-0 text-sm text-faded">
         What is in <Link to="/orders">stock</Link> can be taken by a new order instead.

@@ -7,6 +7,7 @@ import { useNow } from "../../api/live";
 import { useOrders, useStock } from "./queries";
 import { Button } from "../../ui/button";
 import { soon } from "../../ui/format";
+import { More } from "../../ui/more";
 import { Empty, Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { Expected, PromiseMark } from "../../ui/promise";
 import { NewOrder } from "./new-order";
@@ -16,6 +17,7 @@ export function OrdersPage() {
   const [ended, setEnded] = useState(false);
   const [making, setMaking] = useState(false);
   const orders = useOrders(ended);
+  const list = orders.data ?? [];
   const stock = useStock();
   return (
     <Page
@@ -26,6 +28,9 @@ export function OrdersPage() {
             <input type="checkbox" checked={ended} onChange={(e) => setEnded(e.target.checked)} />
             finished and cancelled too
           </label>
+          <Link to="/what-if" className="text-sm text-ink">
+            What if…
+          </Link>
           <Button kind="strong" onClick={() => setMaking(true)}>
             <Plus size={16} aria-hidden /> New order
           </Button>
@@ -37,17 +42,18 @@ export function OrdersPage() {
           <Failed error={orders.error} again={() => orders.refetch()} />
         ) : orders.isPending ? (
           <Loading rows={3} height="h-20" />
-        ) : orders.data.length === 0 ? (
+        ) : list.length === 0 ? (
           <Empty title="No order is in work">
             Make one here, with <code>chronarch orders add</code>, or from a CSV with <code>chronarch orders add-csv</code>.
           </Empty>
         ) : (
           <ul className="m-0 list-none divide-y divide-rule p-0">
-            {orders.data.map((o) => (
+            {list.map((o) => (
               <Row key={o.id} order={o} />
             ))}
           </ul>
         )}
+        <More of={orders} />
       </Sheet>
       {(stock.data?.length ?? 0) > 0 && (
         <Sheet>
@@ -110,5 +116,5 @@ function Row({ order: o }: { order: OrderBrief }) {
 
 function Standing({ order: o }: { order: OrderBrief }) {
   if (o.state === "cancelled" || o.state === "held") return <span className="text-faded">{o.state}</span>;
-  return <PromiseMark promise={o.promise} chance={o.chance} />;
+  return <PromiseMark promise={o.promise} chance={o.chance} since={o.promise_since} why={o.promise_why} />;
 }

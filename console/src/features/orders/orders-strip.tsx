@@ -22,7 +22,7 @@ export function OrdersStrip() {
             </Link>
             <span className="text-faded">{o.due ? `due ${soon(o.due, now)}` : ""}</span>
             <span className="w-32">
-              <PromiseMark promise={o.promise} chance={o.chance} />
+              <PromiseMark promise={o.promise} chance={o.chance} since={o.promise_since} why={o.promise_why} />
             </span>
           </li>
         ))}

@@ -1,28 +1,29 @@
 import { useQuery } from "@tanstack/react-query";
 
 import { api, value } from "../../api/client";
+import { usePages, useRows } from "../../api/pages";
 
-export const useJobs = (ended: boolean) =>
-  useQuery({
-    queryKey: ["jobs", ended],
-    queryFn: () => value(api.GET("/api/jobs", { params: { query: { ended } } })),
-    refetchInterval: 10_000,
-  });
+/** All jobs there ever were, the newest first. */
+export const useEveryJob = (search = "") =>
+  useRows(
+    ["jobs", "ended", search],
+    (after) => api.GET("/api/jobs", { params: { query: { search, ended: true, newest: true, after } } }),
+    10_000,
+  );
 
 /** The line, with the version that a move must name. */
-export const useQueue = () =>
-  useQuery({
-    queryKey: ["jobs", "line"],
-    queryFn: () => value(api.GET("/api/queue")),
-    refetchInterval: 10_000,
-  });
+export function useQueue(search = "") {
+  const { data, ...rest } = usePages(
+    ["jobs", "line", search],
+    (after) => api.GET("/api/queue", { params: { query: { search, after } } }),
+    10_000,
+  );
+  const first = data?.pages[0]?.rows;
+  return { ...rest, data: first && { ...first, jobs: data.pages.flatMap((p) => p.rows.jobs) } };
+}
 
 export const useOrders = (ended = false) =>
-  useQuery({
-    queryKey: ["orders", ended],
-    queryFn: () => value(api.GET("/api/orders", { params: { query: { ended } } })),
-    refetchInterval: 10_000,
-  });
+  useRows(["orders", "list", ended], (after) => api.GET("/api/orders", { params: { query: { ended, after } } }), 10_000);
 
 export const useOrder = (number: number) =>
   useQuery({

@@ -5,10 +5,12 @@ import { Link } from "react-router";
 import { api, CallFailed, type Job, value } from "../../api/client";
 import { useNow } from "../../api/live";
 import { useChange } from "../../api/change";
-import { useJobs, useQueue } from "./queries";
+import { useEveryJob, useQueue } from "./queries";
 import { Button } from "../../ui/button";
-import { duration, sum, when } from "../../ui/format";
+import { duration, when } from "../../ui/format";
+import { More } from "../../ui/more";
 import { Empty, Failed, Loading, Page, Sheet } from "../../ui/page";
+import { SearchField } from "../../ui/search-field";
 import { Row } from "./queue-row";
 
 /** The lines of the queue: a machine's own, a pool's, and what any machine may take. */
@@ -19,12 +21,17 @@ function lineOf(job: Job) {
 
 export function QueuePage() {
   const [ended, setEnded] = useState(false);
+  const [words, setWords] = useState("");
   return (
     <Page
       title="Queue"
       beside={
-        <div className="flex items-center gap-5 text-faded">
+        <div className="flex flex-wrap items-center gap-x-5 gap-y-2 text-faded">
           {!ended && <Waiting />}
+          <Link to="/what-if" className="text-sm text-ink">
+            What if…
+          </Link>
+          <SearchField label="Search the queue" hint="File, customer, note" words={words} change={setWords} />
           <label className="flex items-center gap-2 text-sm">
             <input type="checkbox" checked={ended} onChange={(e) => setEnded(e.target.checked)} />
             finished and withdrawn too
@@ -32,27 +39,26 @@ export function QueuePage() {
         </div>
       }
     >
-      {ended ? <Ended /> : <Line />}
+      {ended ? <Ended words={words} /> : <Line words={words} />}
     </Page>
   );
 }
 
 function Waiting() {
-  const list = useQueue().data?.jobs ?? [];
-  const waiting = sum(list.map((j) => j.waiting));
-  const work = sum(list.map((j) => Math.ceil(j.waiting / (j.pieces ?? 1)) * j.planned_s));
+  const line = useQueue().data;
+  const waiting = line?.copies ?? 0;
   if (!waiting) return null;
   return (
     <span>
-      {waiting} {waiting === 1 ? "copy waits" : "copies wait"}, {duration(work)} of building
+      {waiting} {waiting === 1 ? "copy waits" : "copies wait"}, {duration(line?.work_s ?? 0)} of building
     </span>
   );
 }
 
 /** What is over, newest first. */
-function Ended() {
-  const jobs = useJobs(true);
-  const list = [...(jobs.data ?? [])].sort((a, b) => b.id - a.id).slice(0, 200);
+function Ended({ words }: { words: string }) {
+  const jobs = useEveryJob(words);
+  const list = jobs.data ?? [];
   return (
     <Sheet className="overflow-hidden">
       {jobs.error ? (
@@ -60,7 +66,7 @@ function Ended() {
       ) : jobs.isPending ? (
         <Loading />
       ) : list.length === 0 ? (
-        <Nothing />
+        <Nothing words={words} />
       ) : (
         <ul className="m-0 list-none divide-y divide-rule p-0">
           {list.map((job) => (
@@ -68,18 +74,22 @@ function Ended() {
           ))}
         </ul>
       )}
+      <More of={jobs} />
     </Sheet>
   );
 }
 
-const Nothing = () => (
-  <Empty title="Nothing is queued">
-    Choose a file in the <Link to="/library">Library</Link> and queue copies of it, or make an <Link to="/orders">order</Link>.
-  </Empty>
-);
+const Nothing = ({ words }: { words: string }) =>
+  words ? (
+    <Empty title="No job fits">No job’s file, part, customer, note or tag has “{words}”.</Empty>
+  ) : (
+    <Empty title="Nothing is queued">
+      Choose a file in the <Link to="/library">Library</Link> and queue copies of it, or make an <Link to="/orders">order</Link>.
+    </Empty>
+  );
 
-function Line() {
-  const queue = useQueue();
+function Line({ words }: { words: string }) {
+  const queue = useQueue(words);
   const now = useNow(10_000);
   const [dragged, setDragged] = useState<number | null>(null);
   const [over, setOver] = useState<number | null>(null);
@@ -100,11 +110,11 @@ function Line() {
   );
   if (queue.error || queue.isPending)
     return <Sheet>{queue.error ? <Failed error={queue.error} again={() => queue.refetch()} /> : <Loading />}</Sheet>;
-  const list = queue.data.jobs;
+  const list = queue.data?.jobs ?? [];
   if (list.length === 0)
     return (
       <Sheet>
-        <Nothing />
+        <Nothing words={words} />
       </Sheet>
     );
   const lines = [...new Set(list.map(lineOf))];
@@ -133,7 +143,7 @@ function Line() {
       )}
       <p className="mt-0 mb-3 text-sm text-faded">
         The line decides where nothing presses more; what is put to the top goes first whatever the strategy.
-        {queue.data.change && queue.data.changed_at && (
+        {queue.data?.change && queue.data.changed_at && (
           <>
             {" "}
             Last changed by {queue.data.changed_by} at {when(queue.data.changed_at, now)}: {queue.data.change}.
@@ -216,6 +226,7 @@ function Line() {
           </ul>
         </Sheet>
       ))}
+      <More of={queue} />
       <div
         className={`-mt-3 rounded-md border border-dashed px-4 py-2 text-center text-sm text-faded ${dragged === null ? "invisible" : "border-rule"}`}
         onDragOver={(e) => e.preventDefault()}

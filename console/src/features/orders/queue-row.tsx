@@ -79,7 +79,7 @@ export function Row({ job, handle, landing, onDragOver, onDrop }: Props) {
               </span>
             )}
             {job.due && !over && <span>due {soon(job.due, now)}</span>}
-            {!over && <PromiseMark promise={job.promise} chance={job.chance} />}
+            {!over && <PromiseMark promise={job.promise} chance={job.chance} since={job.promise_since} why={job.promise_why} />}
           </div>
           {job.why && <div>{job.why}</div>}
           <Refusal error={wish.error ?? pin.error} />

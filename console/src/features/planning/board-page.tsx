@@ -9,6 +9,7 @@ import { usePlan } from "./queries";
 import { clock, duration, percent, when } from "../../ui/format";
 import { Frame as CameraFrame } from "../watching/camera";
 import { Empty, Failed, Loading, Page, Sheet } from "../../ui/page";
+import { SearchField } from "../../ui/search-field";
 import { StateLegend, StateMark, STATES } from "../../ui/state";
 import { makeAxis } from "../../ui/time-axis";
 import { Hands } from "./next-hands";
@@ -23,6 +24,16 @@ const SPANS = [
 ];
 const COLUMNS = "sm:grid-cols-[17rem_1fr] lg:grid-cols-[22rem_1fr]";
 
+/** From so many machines on, rows are dense unless somebody wants pictures. */
+const MANY = 30;
+type Form = "tall" | "dense";
+
+/** Whether every word is in what a machine's row says. */
+function says(m: Machine, words: string) {
+  const text = [m.name, m.place, m.site, m.model, m.build?.file, ...m.tools.flatMap((t) => [t.colour, t.material])].join(" ").toLowerCase();
+  return words.toLowerCase().split(/\s+/).every((word) => text.includes(word));
+}
+
 export function BoardPage() {
   const machines = useMachines();
   const [span, setSpan] = useState(1);
@@ -36,7 +47,10 @@ export function BoardPage() {
   }, [ledger.data]);
   const all = machines.data ?? [];
   const present = STATES.filter((s) => all.some((m) => m.state === s));
-  const rows = all.filter((m) => shown === "all" || m.state === shown);
+  const [words, setWords] = useState("");
+  const rows = all.filter((m) => (shown === "all" || m.state === shown) && says(m, words));
+  const [form, setForm] = useState<Form | null>(null);
+  const dense = (form ?? (all.length > MANY ? "dense" : "tall")) === "dense";
   const [group, setGroup] = useState<Group>("none");
   const plan = usePlan();
 
@@ -44,7 +58,17 @@ export function BoardPage() {
     <Page
       title="Board"
       beside={
-        <div className="flex flex-wrap gap-x-6 gap-y-2 text-sm">
+        <div className="flex flex-wrap items-center gap-x-6 gap-y-2 text-sm">
+          <SearchField label="Search the board" hint="Machine, place, file" words={words} change={setWords} />
+          <Choice
+            label="Rows"
+            options={[
+              { key: "tall", name: "with pictures" },
+              { key: "dense", name: "dense" },
+            ]}
+            value={dense ? "dense" : "tall"}
+            choose={(f) => setForm(f as Form)}
+          />
           <Choice
             label="Show"
             options={["all", ...present].map((s) => ({ key: s, name: s === "all" ? `all ${all.length}` : s }))}
@@ -87,7 +111,7 @@ export function BoardPage() {
         <>
           <Since />
           <Hands machines={all} />
-          <Rows groups={grouped(rows, group)} ledgers={byMachine} past={chosen.past} future={chosen.future} plan={plan.data} />
+          <Rows groups={grouped(rows, group)} ledgers={byMachine} past={chosen.past} future={chosen.future} plan={plan.data} dense={dense} />
           <div className="mt-5">
             <StateLegend states={STATES} />
           </div>
@@ -142,6 +166,7 @@ function Rows(props: {
   past: number;
   future: number;
   plan: PlanWithForecast | undefined;
+  dense: boolean;
 }) {
   const { rate } = useLive();
   const now = useNow(rate > 1 ? 500 : 5000);
@@ -175,17 +200,27 @@ function Rows(props: {
           <HandsRow plan={props.plan} axis={axis} now={now} staffed={staffed} />
         </div>
       </div>
-      {props.groups.length === 0 && <Empty title="None in this state">Choose another state above.</Empty>}
+      {props.groups.length === 0 && <Empty title="No machine fits">Choose another state above, or search for something else.</Empty>}
       {props.groups.map(([name, machines]) => (
         <div key={name}>
           {name && <h2 className="m-0 border-b border-rule bg-sunk/50 px-4 py-1.5 text-sm font-semibold">{name}</h2>}
           <ul className="m-0 list-none divide-y divide-rule border-b border-rule p-0 last:border-0">
             {machines.map((m) => (
-              <li key={m.name} className={`relative grid grid-cols-1 [contain-intrinsic-size:5rem] [content-visibility:auto] ${COLUMNS}`}>
-                <Head machine={m} idle={idle.get(m.name)} />
-                <div className="relative hidden min-h-20 sm:block">
+              <li
+                key={m.name}
+                className={`relative grid grid-cols-1 [content-visibility:auto] ${props.dense ? "[contain-intrinsic-size:2.25rem]" : "[contain-intrinsic-size:5rem]"} ${COLUMNS}`}
+              >
+                <Head machine={m} idle={idle.get(m.name)} dense={props.dense} />
+                <div className={`relative hidden sm:block ${props.dense ? "min-h-9" : "min-h-20"}`}>
                   <AxisRules axis={axis} now={now} away={awayAt(m.site ?? "")} />
-                  <Timeline axis={axis} entries={props.ledgers.get(m.name) ?? []} machine={m} now={now} next={next.get(m.name)} />
+                  <Timeline
+                    axis={axis}
+                    entries={props.ledgers.get(m.name) ?? []}
+                    machine={m}
+                    now={now}
+                    next={next.get(m.name)}
+                    low={props.dense}
+                  />
                 </div>
               </li>
             ))}
@@ -209,9 +244,25 @@ function hereWords(staffed: StaffedSpan[], now: Date) {
 }
 
 /** A row's left end: frame, name, state, and how its build stands. */
-function Head({ machine: m, idle = "" }: { machine: Machine; idle?: string }) {
+function Head({ machine: m, idle = "", dense }: { machine: Machine; idle?: string; dense: boolean }) {
   const b = m.build;
   const live = b && !b.outcome;
+  if (dense)
+    return (
+      <Link
+        to={`/machines/${encodeURIComponent(m.name)}`}
+        title={b ? b.file : m.reason || idle || "no build"}
+        className="flex min-w-0 items-center gap-3 px-4 py-1 text-ink no-underline hover:bg-sunk/60 sm:border-r sm:border-rule"
+      >
+        <span className="min-w-0 flex-1 truncate font-semibold">{m.name}</span>
+        <span className="w-28 shrink-0 text-sm">
+          <StateMark state={m.state} />
+        </span>
+        <span className="w-20 shrink-0 text-right text-sm whitespace-nowrap text-faded">
+          {live && b.remaining_s != null ? duration(b.remaining_s) : ""}
+        </span>
+      </Link>
+    );
   return (
     <Link
       to={`/machines/${encodeURIComponent(m.name)}`}

@@ -10,6 +10,7 @@ import { Field, inputLook } from "../../ui/dialog";
 import { useDraft } from "../../ui/draft";
 import { day as dayName, localInput } from "../../ui/format";
 import { HowKept, Refusal } from "../../ui/page";
+import { TimeField } from "../../ui/time-field";
 
 type Spans = SiteHours["week"][number];
 
@@ -75,7 +76,7 @@ function HoursForm({ kept }: { kept: SiteHours }) {
         </div>
       ))}
       <div className="flex flex-wrap items-center gap-2">
-        <input aria-label="Date" className={`${field} w-40`} type="date" min={localInput(today).slice(0, 10)} value={date} onChange={(e) => setDate(e.target.value)} />
+        <TimeField date label="Date" className={`${field} w-40`} value={date} change={setDate} />
         <Button
           kind="quiet"
           disabled={!date}

@@ -13,6 +13,7 @@ import { Expected, PromiseMark } from "../../ui/promise";
 import { makeAxis } from "../../ui/time-axis";
 import { unstaffed } from "./hands-row";
 import { AxisHead, AxisRules } from "../../ui/time-line";
+import { TimeField } from "../../ui/time-field";
 
 type Change = WhatIf["changes"][number];
 type Kind = Change["kind"];
@@ -129,7 +130,7 @@ function Question({ add }: { add: (change: Change, words: string) => void }) {
             </select>
           </Field>
           <Field label="Due">
-            <input className={inputLook} type="datetime-local" value={time} onChange={(e) => setTime(e.target.value)} />
+            <TimeField value={time} change={setTime} />
           </Field>
         </>
       )}
@@ -154,10 +155,10 @@ function Question({ add }: { add: (change: Change, words: string) => void }) {
       {kind === "staffed" && (
         <>
           <Field label="From">
-            <input className={inputLook} type="datetime-local" value={time} onChange={(e) => setTime(e.target.value)} />
+            <TimeField value={time} change={setTime} />
           </Field>
           <Field label="Until">
-            <input className={inputLook} type="datetime-local" value={until} onChange={(e) => setUntil(e.target.value)} />
+            <TimeField value={until} change={setUntil} />
           </Field>
         </>
       )}

@@ -10,6 +10,7 @@ import { Field, FormDialog, inputLook } from "../../ui/dialog";
 import { clock, localInput, when } from "../../ui/format";
 import { Failed, Loading, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { MachineField } from "../machines/machine-field";
+import { TimeField } from "../../ui/time-field";
 
 /** Spans in which a machine is kept free: no build that would reach into one starts there. */
 export function UpkeepWindows() {
@@ -95,10 +96,10 @@ function KeepFree({ close }: { close: () => void }) {
       </Field>
       <div className="flex flex-col gap-3">
         <Field label="From">
-          <input className={inputLook} type="datetime-local" value={begin} onChange={(e) => setBegin(e.target.value)} />
+          <TimeField value={begin} change={setBegin} />
         </Field>
         <Field label="Until">
-          <input className={inputLook} type="datetime-local" value={end} onChange={(e) => setEnd(e.target.value)} />
+          <TimeField value={end} change={setEnd} />
         </Field>
       </div>
     </FormDialog>

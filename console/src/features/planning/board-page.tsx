@@ -204,7 +204,7 @@ function Rows(props: {
       {props.groups.map(([name, machines]) => (
         <div key={name}>
           {name && <h2 className="m-0 border-b border-rule bg-sunk/50 px-4 py-1.5 text-sm font-semibold">{name}</h2>}
-          <ul className="m-0 list-none divide-y divide-rule border-b border-rule p-0 last:border-0">
+          <ul aria-label={name || "Machines"} className="m-0 list-none divide-y divide-rule border-b border-rule p-0 last:border-0">
             {machines.map((m) => (
               <li
                 key={m.name}

@@ -6,6 +6,7 @@ import itertools
 import random
 import unittest
 from datetime import UTC, datetime, timedelta
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import delete, select, update
@@ -30,9 +31,9 @@ class LedgerDays(unittest.IsolatedAsyncioTestCase):
     async def asyncSetUp(self) -> None:
         url = shared_server().another(f"days_{next(_numbers)}")
         migrate(url)
-        engine = make_engine(url)
-        self.addAsyncCleanup(engine.dispose)
-        self.sessions = make_sessions(engine)
+        self.engine = make_engine(url)
+        self.addAsyncCleanup(self.engine.dispose)
+        self.sessions = make_sessions(self.engine)
         self.chance = random.Random(4711)
         async with self.sessions() as db:
             db.add_all([t.Model(id=1, name="m", spec={}), t.Tender(id=1, name="tender")])
@@ -75,6 +76,32 @@ class LedgerDays(unittest.IsolatedAsyncioTestCase):
             for _ in range(25):
                 begin = BEGIN + timedelta(seconds=self.chance.random() * 20 * 86400)
                 await self.compare(db, begin, begin + timedelta(seconds=self.chance.random() ** 3 * 20 * 86400 + 1))
+
+    async def test_a_state_that_ends_while_they_are_added_up_is_neither_lost_nor_counted_twice(self) -> None:
+        sessions = self.sessions
+        at = BEGIN + timedelta(days=200)
+
+        class Interrupted(AsyncSession):
+            """Somebody ends the states that last after each thing this reads."""
+
+            async def execute(self, *arguments: Any, **named: Any) -> Any:
+                nonlocal at
+                found = await super().execute(*arguments, **named)
+                at += timedelta(hours=5)
+                async with sessions() as db:
+                    for n in MACHINES:
+                        machine = await db.get_one(t.Machine, n)
+                        other = MachineState.IDLE if machine.state != MachineState.IDLE else MachineState.DOWN
+                        await intervals.enter_state(db, machine, at, other, "", None)
+                    await db.commit()
+                return found
+
+        begin, end = BEGIN + timedelta(days=1), BEGIN + timedelta(days=250)
+        async with Interrupted(self.engine) as db:
+            for _ in range(4):
+                found = await intervals.time_in_states(db, MACHINES, begin, end)
+                for states in found.values():
+                    self.assertEqual(sum(states.values()), 249 * 86400 * 10**6)
 
     async def test_what_is_lost_or_wrong_is_made_anew(self) -> None:
         async with self.sessions() as db:

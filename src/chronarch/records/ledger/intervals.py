@@ -67,7 +67,8 @@ def _clipped(machines: Sequence[int], begin: datetime, end: datetime, lasting: b
 
 async def time_in_states(db: AsyncSession, machines: Sequence[int], begin: datetime, end: datetime) -> TimeInStates:
     """How long machines were in each state within begin..end: whole days from their sums, the rest and what still
-    lasts from the intervals."""
+    lasts from the intervals. All in one statement, so that a state that ends meanwhile is neither lost nor counted
+    twice."""
     first, last = whole_days(begin, end)
     queries = [_clipped(machines, a, b, False) for a, b in ((begin, first), (last, end)) if a < b]
     queries.append(_clipped(machines, begin, end, True))
@@ -77,10 +78,9 @@ async def time_in_states(db: AsyncSession, machines: Sequence[int], begin: datet
         within = (*of, LedgerDay.day >= first.date(), LedgerDay.day < last.date())
         queries.append(days.where(*within).group_by(LedgerDay.machine_id, LedgerDay.state))
     found: TimeInStates = {machine: {} for machine in machines}
-    for query in queries:
-        for machine, state, microseconds in await db.execute(query):
-            at = MachineState(state)
-            found[machine][at] = found[machine].get(at, 0) + int(microseconds)
+    for machine, state, microseconds in await db.execute(union_all(*queries)):
+        at = MachineState(state)
+        found[machine][at] = found[machine].get(at, 0) + int(microseconds)
     return found
 
 

@@ -21,9 +21,9 @@ class Names(WorldCase):
         cls.world.start_service()
 
     def drop(self, name: str, layers: int, key: str = "", **headers: str) -> httpx.Response:
-        headers["Authorization"] = f"Bearer {key or self.world.key}"
+        headers |= {"Authorization": f"Bearer {key or self.world.key}", "Prefer": "wait=90"}
         content = squares(layers=layers)
-        return httpx.put(f"{self.world.address}/api/drop/{quote(name)}", content=content, headers=headers, timeout=60)
+        return httpx.put(f"{self.world.address}/api/drop/{quote(name)}", content=content, headers=headers, timeout=120)
 
     def test_files_whose_names_look_alike_are_other_files(self) -> None:
         for n, name in enumerate(("resume.gcode", "résumé.gcode", "Resume.gcode", "resumé.gcode"), start=2):

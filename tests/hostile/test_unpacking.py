@@ -106,9 +106,8 @@ class AtTheDoor(WorldCase):
     @classmethod
     def prepare(cls) -> None:
         cls.world.start_service()
-        cls.http = httpx.Client(
-            base_url=cls.world.address, headers={"Authorization": f"Bearer {cls.world.key}"}, timeout=120
-        )
+        headers = {"Authorization": f"Bearer {cls.world.key}", "Prefer": "wait=90"}
+        cls.http = httpx.Client(base_url=cls.world.address, headers=headers, timeout=120)
         cls.addClassCleanup(cls.http.close)
 
     http: httpx.Client

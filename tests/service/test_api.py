@@ -36,7 +36,7 @@ class ServiceAlone(WorldCase):
 
     def http(self, key: str | None = None) -> httpx.Client:
         headers = {"Authorization": f"Bearer {key or self.world.key}"} if key != "" else {}
-        client = httpx.Client(base_url=self.world.address, headers=headers, timeout=90)
+        client = httpx.Client(base_url=self.world.address, headers={"Prefer": "wait=90", **headers}, timeout=120)
         self.addCleanup(client.close)
         return client
 
@@ -139,6 +139,14 @@ class ServiceAlone(WorldCase):
                 self.assert_problem(self.add(name, content), status, words)
         self.assertEqual(self.kept(), before)
         self.assertEqual(len(self.world.client.do(requests.files())), listed)
+
+    def test_who_does_not_want_to_wait_hears_how_far_the_reading_is(self) -> None:
+        text = squares(layers=20, rounds=400)
+        answer = self.add("patient.gcode", text, Prefer="respond-async, wait=0")
+        self.assertEqual(answer.status_code, 202, answer.text)
+        path = f"/api/arrivals/{answer.json()['id']}"
+        eventually(lambda: self.http().get(path).json()["state"] == "done", "it has been read")
+        self.assertEqual(self.add("patient.gcode", text, Prefer="wait=nonsense").status_code, 200)
 
     def test_a_file_that_does_not_arrive_whole_is_noticed_by_its_digest(self) -> None:
         text = squares().encode()

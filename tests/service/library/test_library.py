@@ -52,9 +52,8 @@ class LibraryCase(WorldCase):
         return self.world.client.add_file(path, **more).file  # type: ignore[arg-type]
 
     def http(self) -> httpx.Client:
-        client = httpx.Client(
-            base_url=self.world.address, headers={"Authorization": f"Bearer {self.world.key}"}, timeout=30
-        )
+        headers = {"Authorization": f"Bearer {self.world.key}", "Prefer": "wait=90"}
+        client = httpx.Client(base_url=self.world.address, headers=headers, timeout=120)
         self.addCleanup(client.close)
         return client
 

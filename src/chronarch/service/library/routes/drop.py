@@ -8,18 +8,22 @@ import re
 from collections.abc import AsyncIterator
 from typing import Annotated
 
-from fastapi import APIRouter, File, Form, Header, Query, Request, Response, UploadFile
+from fastapi import APIRouter, Depends, File, Form, Header, Query, Request, Response, UploadFile
 from pydantic import BaseModel
 from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.bounds import Number, Word
 from chronarch.core.gcode.decompress import plain_name
 from chronarch.core.library.names import check_folder, check_name
+from chronarch.records import paging
 from chronarch.records import tables as t
 from chronarch.service.context import Context, ServiceContext
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.idempotency import Note, fingerprint, once
 from chronarch.service.http.openapi import body
+from chronarch.service.http.paging import ManyPaged
+from chronarch.service.http.views import TheViews
 from chronarch.service.library.arrivals import answer_of, arrival_wire
 from chronarch.service.library.content_store import Received
 from chronarch.service.library.intake import TheIntake, UploadIntake
@@ -32,9 +36,10 @@ from chronarch.wire import library as w
 from chronarch.wire.common import Label
 
 router = APIRouter(tags=["files"], route_class=RetryingRoute)
-ANSWER_WITHIN_S = 20.0
+ANSWER_WITHIN_S, LONGEST_S = 20.0, 120.0
 PIECE = 1 << 20
 _DIGEST = re.compile(r"sha-256=:([A-Za-z0-9+/=]+):")
+_WAIT = re.compile(r"\bwait\s*=\s*(\d{1,4})\b", re.IGNORECASE)
 Answers = {200: {"model": w.Dropped}, 201: {"model": w.Dropped}, 202: {"model": w.Arrival}}
 
 
@@ -47,6 +52,15 @@ def _digest_of(header: str) -> str:
         return base64.b64decode(found[1], validate=True).hex()
     except (binascii.Error, ValueError):
         raise ApiProblem(400, "Content-Digest must read sha-256=:BASE64: (RFC 9530), or be left out.") from None
+
+
+def _patience(prefer: Annotated[Word | None, Header()] = None) -> float:
+    """How many seconds the caller wants to wait for the file to be read (RFC 7240: `Prefer: wait=60`)."""
+    found = _WAIT.search(prefer or "")
+    return min(float(found[1]), LONGEST_S) if found else ANSWER_WITHIN_S
+
+
+Patience = Annotated[float, Depends(_patience)]
 
 
 @router.put(
@@ -65,19 +79,21 @@ async def drop_raw(
     paces: TheLearnedPaces,
     intake: TheIntake,
     asked: Annotated[w.DropWish, Query()],
+    patience: Patience,
     content_digest: Annotated[Word | None, Header()] = None,
     idempotency_key: Annotated[Word | None, Header()] = None,
 ) -> Response:
     """Add a sliced file. Its bytes are the body, plain, gzip or zstd, and `name` may begin with its folder. A changed
     file of the same name is a new revision (201); the same content again changes nothing (200). With `queue`, copies of
-    it are queued too. If reading takes longer than 20 s, the answer is the arrival (202), which says how far it is."""
+    it are queued too. If reading takes longer than 20 s, or than a `Prefer: wait=60` (RFC 7240, at most 120 s) says,
+    the answer is the arrival (202), which says how far it is."""
     wanted = _digest_of(content_digest) if content_digest else None
     received = await intake.receive(request.stream())
     if wanted is not None and wanted not in (received.sent_sha256, received.sha256):
         received.path.unlink(missing_ok=True)
         raise ApiProblem(422, "The file did not arrive whole: its hash is not the one announced. Send it again.")
     return await _drop(
-        context, fleet, paces, intake, received, name, asked.folder, asked.queued(), who, idempotency_key
+        context, fleet, paces, intake, received, name, asked.folder, asked.queued(), who, idempotency_key, patience
     )
 
 
@@ -88,6 +104,7 @@ async def drop_form(
     fleet: TheFleet,
     paces: TheLearnedPaces,
     intake: TheIntake,
+    patience: Patience,
     file: Annotated[UploadFile, File()],
     folder: Annotated[Word, Form()] = "",
     queue: Annotated[bool, Form()] = False,
@@ -118,6 +135,7 @@ async def drop_form(
         wish if queue else None,
         who,
         idempotency_key,
+        patience,
     )
 
 
@@ -132,6 +150,7 @@ async def _drop(
     wish: w.QueueWish | None,
     who: Principal,
     key: str | None,
+    patience: float,
 ) -> Response:
     try:
         if "/" in name and not folder:
@@ -147,7 +166,7 @@ async def _drop(
             return await resume(str(number))
 
         async def resume(number: str) -> tuple[int, BaseModel]:
-            return await answer_of(context, paces, intake, await intake.settled(int(number), ANSWER_WITHIN_S))
+            return await answer_of(context, paces, intake, await intake.settled(int(number), patience))
 
         return await once(
             context, who.identity, key, fingerprint("drop", name, folder, asked, received.sha256), work, resume
@@ -156,14 +175,16 @@ async def _drop(
         received.path.unlink(missing_ok=True)
 
 
-@router.get("/arrivals")
-async def arrivals(context: Context, intake: TheIntake) -> list[w.Arrival]:
+@router.get("/arrivals", response_model=list[w.Arrival])
+async def arrivals(request: Request, page: ManyPaged, intake: TheIntake, views: TheViews) -> Response:
     """Files that are being read now, and how far each is."""
-    async with context.sessions() as db:
-        rows = (
-            await db.execute(select(t.Arrival).where(t.Arrival.state == "reading").order_by(t.Arrival.id))
-        ).scalars()
+    query = page.of(select(t.Arrival).where(t.Arrival.state == "reading"), paging.number(t.Arrival.id))
+
+    async def work(db: AsyncSession) -> list[w.Arrival]:
+        rows = page.cut((await db.execute(query)).scalars().all(), lambda row: (row.id,))
         return [arrival_wire(intake, row) for row in rows]
+
+    return await views.read(request, list[w.Arrival], work, None, page, good_for_s=0.0)
 
 
 @router.get("/arrivals/{number:record}")

@@ -57,7 +57,8 @@ class Changes:
     def noticed(self, changes: Sequence[LoggedChange]) -> None:
         """This service has just committed changes."""
         for change in changes:
-            self._own.add(change.number)
+            if change.number > self._read:  # or it was read before this was told of it
+                self._own.add(change.number)
             self._count(change.kind, change.subject)
         self.unread.event.set()
 
@@ -80,6 +81,7 @@ class Changes:
         async with sessions() as db:
             if self._read < 0:
                 self._read = (await change_log.span(db))[1]
+                self._own = {number for number in self._own if number > self._read}
             while True:
                 found = await change_log.changes_after(db, self._read, AT_ONCE)
                 for change in found:

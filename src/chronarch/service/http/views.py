@@ -20,7 +20,7 @@ from chronarch.service.background import Background
 from chronarch.service.context import ServiceContext, part
 from chronarch.service.http.paging import Page
 
-MOST_KEPT_BYTES = 64 << 20
+MOST_KEPT, MOST_KEPT_BYTES = 500, 64 << 20
 PACKED_FROM, PACKING = 1400, 1
 """Bytes: what is shorter is sent as it is; and how hard the rest is packed, 1 to 9."""
 Work = Callable[[AsyncSession], Awaitable[Any]]
@@ -115,7 +115,7 @@ class Views:
             self._kept.pop(key, None)
             self._kept[key] = view
         self._making.pop(key, None)
-        while sum(len(kept.body) for kept in self._kept.values()) > MOST_KEPT_BYTES:
+        while len(self._kept) > MOST_KEPT or sum(len(kept.body) for kept in self._kept.values()) > MOST_KEPT_BYTES:
             del self._kept[next(iter(self._kept))]
         return view
 

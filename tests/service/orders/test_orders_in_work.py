@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from datetime import timedelta
 
 import pymysql
@@ -10,6 +11,7 @@ from sqlalchemy import make_url
 
 from chronarch.client import RefusedByService, requests
 from chronarch.core.machines.states import Intake, MachineState, Outcome
+from chronarch.core.orders.requirement import Requirement
 from chronarch.core.orders.states import Verdict
 from chronarch.core.planning.snapshot import Strategy
 from chronarch.wire import library as wl
@@ -162,6 +164,24 @@ class InWork(WorldCase):
         self.assertEqual((late.promise, late.promise_why), ("late", "its due time was changed"))
         assert late.promise_since is not None and far.promise_since is not None
         self.assertGreaterEqual(late.promise_since, far.promise_since)
+
+    def test_a_part_of_several_files_waits_for_what_is_loaded_on_each_machine_not_on_one_of_them(self) -> None:
+        w = self.world
+        names = [f"knob-{n}.gcode" for n in range(2)]
+        for n, name in enumerate(names):
+            w.add_file(name, squares(layers=2 + n))
+        made_by = [w.client.do(requests.file(name)).id for name in names]
+        w.client.do(requests.add_part(wl.NewPart(name="knob", files=made_by)))
+        tools = w.machine("Bezel").tools
+        loaded = [replace(tools[0], material="PETG", colour="black")]
+        w.client.do(requests.change_machine("Bezel", tools=loaded))
+        try:
+            job = w.client.do(requests.submit(ww.NewJob(part="knob", requirement=Requirement(material="PETG"))))
+            w.intake(Intake.OPEN)
+            self.assertEqual(w.build_of(job).machine, "Bezel")
+        finally:
+            w.intake(Intake.CLOSED)
+            w.client.do(requests.change_machine("Bezel", tools=tools))
 
     def test_an_order_is_repeated_as_it_was(self) -> None:
         w = self.world

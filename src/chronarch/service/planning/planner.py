@@ -114,7 +114,7 @@ class Planner:
         planned = await take_snapshot(db, now, self._rows, paces, settings, waiting, past)
         before, fresh = self._before(planned.snapshot, settings)
         planned.plan = make_plan(planned.snapshot, before, fresh)
-        planned.forecast, planned.fits, planned.first_of  # noqa: B018 - what all who look at the plan need, made here
+        planned.work_out()
         return planned
 
     def _before(self, now: Snapshot, settings: PlanningSettings) -> tuple[QueuePlan | None, frozenset[int]]:

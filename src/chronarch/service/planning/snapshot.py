@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Hashable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Collection, Hashable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from functools import cached_property
 from math import inf, log
@@ -39,7 +39,6 @@ LOOK_AHEAD = timedelta(days=60)
 AMBIENT_C, USUAL_BED_C = 22.0, 60.0
 PAUSED_S = 900.0
 """How long a paused build is expected to stay paused."""
-MOST_ROWS = 20_000
 LONGEST_LEFT_S = 3.2e8
 """Ten years. No file lasts longer, whatever a tender says is left of it."""
 
@@ -58,6 +57,11 @@ class CurrentPlan:
     dues: dict[int, datetime]
     settings: PlanningSettings
     past: ShopHistory
+
+    def work_out(self) -> None:
+        """Make here what everybody who looks at the plan needs of it."""
+        for made in (self.forecast, self.fits, self.first_of):
+            assert made is not None
 
     @cached_property
     def forecast(self) -> Forecast:
@@ -160,56 +164,83 @@ def _workplace(
     return place, running
 
 
+@dataclass
+class KnownNeeds:
+    """What is known of some needs from the plan before: what they ask of each kind of machine, and the row of a plan
+    that was made `as_of` the same kinds and paces. They hold their contents' facts, so that nothing else gets the
+    identity of those."""
+
+    needs: BuildNeeds
+    by_kind: dict[Hashable, _OfKind] = field(default_factory=dict)
+    plain: bool = False
+    """Whether what is loaded on machines does not matter, so that the row holds until kinds or paces change."""
+    as_of: Hashable = None
+    row: NeedRow | None = None
+
+
 class NeedRows:
-    """What builds need of each kind of machine, kept from plan to plan: most of what waits has waited before."""
+    """Makes what builds need of each kind of machine, and keeps it for the next plan: most of what waits has waited
+    before."""
 
     def __init__(self) -> None:
         self._numbers: dict[MachineKind, int] = {}
-        self._rows: dict[tuple[Any, ...], tuple[NeedRow, BuildNeeds]] = {}
-        self._by_kind: dict[tuple[Any, ...], _OfKind] = {}
+        self._known: dict[tuple[Any, ...], KnownNeeds] = {}
+        self._models: Hashable = None
 
     def number(self, kind: MachineKind) -> int:
         """A number that stands for a kind of machines: a plan asks for it very often."""
         return self._numbers.setdefault(kind, len(self._numbers))
 
-    def row(
-        self, needs: BuildNeeds, kinds: Mapping[MachineKind, MachineStatus], paces: Mapping[str, float], as_of: Hashable
-    ) -> NeedRow:
-        """The row of some needs. `as_of` differs when kinds, paces or models are others than before."""
-        facts = tuple(id(one) for variant in needs.variants for one in variant.facts.values())
-        key = (needs.requirement, needs.variants, facts, needs.models, needs.unreadable)
-        if (key, as_of) not in self._rows:
-            if len(self._rows) > MOST_ROWS or len(self._by_kind) > 10 * MOST_ROWS:
-                self._rows.clear()
-                self._by_kind.clear()
-            of_kinds = {self.number(kind): self._of_kind(needs, key, kind, at, paces) for kind, at in kinds.items()}
-            made = _need_row(needs, of_kinds)
-            self._rows[key, as_of] = made, needs  # kept, so that nothing else gets the identity of its facts
-        return self._rows[key, as_of][0]
+    def rows(
+        self,
+        wanted: Iterable[BuildNeeds],
+        kinds: Mapping[MachineKind, MachineStatus],
+        paces: Mapping[str, float],
+        models: Hashable,
+    ) -> dict[int, NeedRow]:
+        """The row of each of the needs, by identity. What others needed is forgotten, and everything if the `models`
+        are not the same."""
+        before = self._known if models == self._models else {}
+        as_of = (frozenset(kinds), tuple(sorted(paces.items())))
+        self._known, self._models = {}, models
+        found = {}
+        for needs in wanted:
+            facts = tuple(id(one) for variant in needs.variants for one in variant.facts.values())
+            key = (needs.requirement, needs.variants, facts, needs.models, needs.unreadable)
+            known = self._known[key] = self._known.get(key) or before.get(key) or KnownNeeds(needs)
+            if known.row is None or known.as_of != as_of or not known.plain:
+                known.row, known.as_of = self._row(known, kinds, paces), as_of
+            found[id(needs)] = known.row
+        return found
 
-    def _of_kind(
-        self, needs: BuildNeeds, key: tuple[Any, ...], kind: MachineKind, at: MachineStatus, paces: Mapping[str, float]
-    ) -> _OfKind:
-        pace = paces.get(kind.model, 1.0)
-        plain = len(needs.variants) == 1 and all(need.tools in ONE_TOOL for need in needs.options(at))
-        place = (key, kind._replace(loaded=()), pace) if plain else (key, kind, pace, at.capability.tools)
-        if place not in self._by_kind:
-            self._by_kind[place] = _of_kind(needs, at, pace)
-        return self._by_kind[place]
+    def _row(
+        self, known: KnownNeeds, kinds: Mapping[MachineKind, MachineStatus], paces: Mapping[str, float]
+    ) -> NeedRow:
+        needs, of_kinds = known.needs, {}
+        used: dict[Hashable, _OfKind] = {}
+        known.plain = True
+        for kind, at in kinds.items():
+            plain = len(needs.variants) == 1 and all(need.tools in ONE_TOOL for need in needs.options(at))
+            known.plain = known.plain and plain
+            place: Hashable = self.number(kind._replace(loaded=())) if plain else (kind, at.capability.tools)
+            used[place] = used.get(place) or known.by_kind.get(place) or _of_kind(needs, at)
+            of_kinds[self.number(kind)] = used[place], paces.get(kind.model, 1.0)
+        known.by_kind = used
+        return _need_row(needs, of_kinds)
 
 
 ONE_TOOL = ((), (0,))
 
 
 class _OfKind(NamedTuple):
-    """How long a build takes on a kind of machine (inf: it cannot be made there), and what it asks and weighs."""
+    """The planned time of a build on a kind of machine (inf: it cannot be made there), and what it asks and weighs."""
 
-    seconds: float
+    planned_s: float
     said: tuple[JobNeed, ...]
     grams: float
 
 
-def _of_kind(needs: BuildNeeds, at: MachineStatus, pace: float) -> _OfKind:
+def _of_kind(needs: BuildNeeds, at: MachineStatus) -> _OfKind:
     """The plan may have spool and nozzle of the first tool changed. A part with several files, or a file for other
     tools, is judged by what is on the machine now."""
     model, said, weight, best = at.capability.model.name, [], 0.0, inf
@@ -220,19 +251,22 @@ def _of_kind(needs: BuildNeeds, at: MachineStatus, pace: float) -> _OfKind:
             continue
         said.append(need)
         weight = max(weight, need.grams.get(at.capability.tools[0].number, 0.0))
-        best = min(best, max(1.0, facts.planned_s * pace))
+        best = min(best, facts.planned_s)
     return _OfKind(best, tuple(said), weight)
 
 
-def _need_row(needs: BuildNeeds, kinds: Mapping[int, _OfKind]) -> NeedRow:
+def _need_row(needs: BuildNeeds, kinds: Mapping[int, tuple[_OfKind, float]]) -> NeedRow:
+    """From what is known of each kind of machine, and its pace."""
     r = needs.requirement
-    said = next((one.said[0] for one in kinds.values() if one.said), None)
+    said = next((one.said[0] for one, _ in kinds.values() if one.said), None)
     material, nozzle = r.material, r.nozzle_mm
     if len(needs.variants) == 1 and said is not None:
         material = material or ("" if "other-material" in said.overruled else said.said_material)
         nozzle = nozzle or (None if "other-nozzle" in said.overruled else said.said_nozzle_mm)
-    seconds: dict[Hashable, float] = {kind: one.seconds for kind, one in kinds.items() if one.seconds < inf}
-    weight = max((one.grams for one in kinds.values()), default=0.0)
+    seconds: dict[Hashable, float] = {
+        kind: max(1.0, one.planned_s * pace) for kind, (one, pace) in kinds.items() if one.planned_s < inf
+    }
+    weight = max((one.grams for one, _ in kinds.values()), default=0.0)
     return NeedRow(seconds, material, r.colour, nozzle, r.hardened, round(weight, 1))
 
 
@@ -284,11 +318,11 @@ async def take_snapshot(
         machines.append(replace(place, upkeep=windows.get(known.row.id, ())))
         if run is not None:
             running.append(run)
-    as_of = (frozenset(by_kind), tuple(sorted(paces.items())), now.models_as_of)
+    row_of = rows.rows({id(w.needs): w.needs for w in waiting}.values(), by_kind, paces, now.models_as_of)
     work = [
         WaitingWork(
-            w.job.id, w.copies.builds(w.needs.pieces), rows.row(w.needs, by_kind, paces, as_of), w.job.line, w.job.top,
-            w.job.priority, _until(w.job.due_at, at),
+            w.job.id, w.copies.builds(w.needs.pieces), row_of[id(w.needs)], w.job.line, w.job.top, w.job.priority,
+            _until(w.job.due_at, at),
             0.0 if w.job.not_before is None else max(0.0, _until(w.job.not_before, at)),
         )
         for w in waiting

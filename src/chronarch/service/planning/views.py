@@ -56,18 +56,23 @@ def plan_wire(fleet: Fleet, planned: CurrentPlan) -> wp.PlanWithForecast:
     f = planned.forecast
     plan = planned.plan
     starting = {a.machine for a in plan.assignments if a.start_s <= 1.0}
-    waiting = [(f"job {x.job.id} ({x.name})", x.needs.options) for x in planned.waiting.values()]
+    first_with = {
+        id(x.needs): x for x in reversed(planned.waiting.values())
+    }  # the first in line of those that need the same
+    in_line = sorted(first_with.values(), key=lambda x: x.job.line)
+    waiting = [(f"job {x.job.id} ({x.name})", x.needs.options) for x in in_line]
     machines = []
     for known in fleet.all():
         name = known.row.name
         at = planned.machines.get(name)
         idle = ""
         if at is not None and at.state is MachineState.IDLE and not at.busy and name not in starting:
-            idle = why_idle(at, waiting)
             first = plan.next_on(name)
             if first is not None and first.hands_s is not None:
                 wanted = " and ".join(filter(None, put_on(first))) or "somebody to start it"
                 idle = f"It waits for {wanted}: job {first.job} comes next."
+            else:
+                idle = why_idle(at, waiting)
         machines.append(
             MachineOutlook(
                 machine=name, end=f.ends.get(name), cleared=f.clears.get(name), idle=idle

@@ -2,24 +2,54 @@
 
 from __future__ import annotations
 
+import asyncio
 import gzip
 import json
 import unittest
+from types import SimpleNamespace
 from typing import ClassVar
 
 import httpx
+from fastapi import Request
 
 from chronarch.client import requests
+from chronarch.core.clock import real_clock
 from chronarch.core.machines.states import Intake
+from chronarch.service.http.views import MOST_KEPT, Views
 from chronarch.wire import library as wl
 from chronarch.wire.orders import orders as wo
+from chronarch.wire.orders.stock import StockCount
 from tests.support.gcode import squares
 from tests.support.world import WorldCase, eventually
 
 MANY = 23
 LISTS = ("/api/files", "/api/jobs", "/api/jobs?newest=true", "/api/orders", "/api/orders?ended=true", "/api/folders",
-         "/api/parts", "/api/notices", "/api/builds", "/api/spools", "/api/ledger")  # fmt: skip
-PAGED = [path for path in LISTS if path != "/api/folders"]
+         "/api/parts", "/api/notices", "/api/builds", "/api/spools", "/api/ledger", "/api/stock",
+         "/api/arrivals")  # fmt: skip
+BY_NAME = ("/api/parts", "/api/folders")
+"""Lists in which any text is a place."""
+
+
+class Keeping(unittest.IsolatedAsyncioTestCase):
+    async def test_no_more_is_kept_than_has_room_whatever_is_asked(self) -> None:
+        views = Views(SimpleNamespace(clock=real_clock()), None)  # type: ignore[arg-type]
+        made: list[str] = []
+
+        async def ask(query: str, state: int = 0) -> bytes:
+            async def make() -> bytes:
+                made.append(query)
+                return b"[]"
+
+            scope = {"type": "http", "path": "/x", "query_string": query.encode(), "headers": []}
+            return bytes((await views.show(Request(scope), make, state)).body)
+
+        for n in range(MOST_KEPT + 50):
+            self.assertEqual(await ask(f"n={n}"), b"[]")
+        self.assertEqual(len(views._kept), MOST_KEPT)
+        self.assertEqual(len(views._making), 0)
+        made.clear()
+        await asyncio.gather(*(ask("n=3", state=1) for _ in range(9)), ask(f"n={MOST_KEPT}"))
+        self.assertEqual(made, ["n=3"], "it is made once for all who ask at once, and what is kept not at all")
 
 
 class Reading(WorldCase):
@@ -32,6 +62,10 @@ class Reading(WorldCase):
         w = cls.world
         w.intake(Intake.CLOSED)
         w.add_file("tip.gcode", squares(layers=2))
+        for n in range(8):
+            w.client.do(requests.add_folder(f"shelf {n}"))
+            count = StockCount(file="tip.gcode", colour=f"colour {n}", pieces=n)
+            w.client.do(requests.count_stock(count))
         for n in range(MANY):
             w.client.do(requests.add_part(wl.NewPart(name=f"part {n % 3} {n:02}", files=[])))
             line = wo.NewOrderLine(file="tip.gcode", quantity=1 + n % 2)
@@ -50,7 +84,7 @@ class Reading(WorldCase):
         return found
 
     def test_pages_put_together_are_the_whole_list_in_its_order(self) -> None:
-        for path in PAGED:
+        for path in LISTS:
             whole = self.http.get(f"{path}{'&' if '?' in path else '?'}limit=1000").json()
             for limit in (1, 7, len(whole) or 1):
                 with self.subTest(path=path, limit=limit):
@@ -60,9 +94,9 @@ class Reading(WorldCase):
         self.assertEqual(len(self.http.get("/api/orders").json()), MANY)
 
     def test_a_page_that_is_none_is_refused_with_what_to_do(self) -> None:
-        for path in PAGED:
+        for path in LISTS:
             mark = "&" if "?" in path else "?"
-            for after in ("x", "W10", "bnVsbA", *(() if path == "/api/parts" else ("WyJhIl0", "WzFlOTk5OV0"))):
+            for after in ("x", "W10", "bnVsbA", *(() if path in BY_NAME else ("WyJhIl0", "WzFlOTk5OV0"))):
                 with self.subTest(path=path, after=after):
                     answer = self.http.get(f"{path}{mark}after={after}")
                     self.assertEqual(answer.status_code, 400, answer.text)
@@ -134,7 +168,7 @@ class Reading(WorldCase):
 
 def _which(row: dict[str, object]) -> dict[str, object]:
     """What tells a row from others. What the forecast says of it may change with each moment."""
-    return {name: row[name] for name in ("id", "name", "begin") if name in row}
+    return {name: row[name] for name in ("id", "name", "begin", "path", "file") if name in row}
 
 
 if __name__ == "__main__":

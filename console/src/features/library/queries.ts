@@ -43,7 +43,7 @@ export const useRevisions = (which: string) =>
   });
 
 export const useFolders = () =>
-  useQuery({ queryKey: ["files", "folders"], queryFn: () => value(api.GET("/api/folders")) });
+  useQuery({ queryKey: ["files", "folders"], queryFn: () => everyRow((after) => api.GET("/api/folders", { params: { query: { after } } })) });
 
 /** Files that are being read now, and how far each is. */
 export const useArrivals = () =>

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 
 import { api, value } from "../../api/client";
-import { usePages, useRows } from "../../api/pages";
+import { everyRow, usePages, useRows } from "../../api/pages";
 
 /** All jobs there ever were, the newest first. */
 export const useEveryJob = (search = "") =>
@@ -32,7 +32,7 @@ export const useOrder = (number: number) =>
     refetchInterval: 10_000,
   });
 
-export const useStock = () => useQuery({ queryKey: ["orders", "stock"], queryFn: () => value(api.GET("/api/stock")) });
+export const useStock = () => useQuery({ queryKey: ["orders", "stock"], queryFn: () => everyRow((after) => api.GET("/api/stock", { params: { query: { after } } })) });
 
 export const useBuilds = (machine: string) =>
   useQuery({

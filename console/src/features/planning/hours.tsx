@@ -79,7 +79,7 @@ function HoursForm({ kept }: { kept: SiteHours }) {
         <TimeField date label="Date" className={`${field} w-40`} value={date} change={setDate} />
         <Button
           kind="quiet"
-          disabled={!date}
+          disabled={!date || date < localInput(today).slice(0, 10)}
           onClick={() => {
             setDay(date, []);
             setDate("");

@@ -295,7 +295,7 @@ def empty_bin(service: Service, yes: bool) -> None:
 @pass_service
 def list_folders(service: Service, as_json: bool) -> None:
     """The library's folders."""
-    found = service.do(requests.folders())
+    found = service.all(requests.folders())
     if as_json:
         return show_json(found)
     show_table(("Folder", "Files"), [[f.path, str(f.files)] for f in found], "There are no folders.")

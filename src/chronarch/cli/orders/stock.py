@@ -21,7 +21,7 @@ def stock() -> None:
 @pass_service
 def list_stock(service: Service, as_json: bool) -> None:
     """What is in stock."""
-    found = service.do(calls.stock())
+    found = service.all(calls.stock())
     if as_json:
         return show_json(found)
     rows = [[s.part or s.file or "", f"{s.colour} {s.material}".strip(), str(s.pieces)] for s in found]

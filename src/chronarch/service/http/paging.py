@@ -72,3 +72,6 @@ def pages(usual: int) -> Any:
 
 Paged = Annotated[Page, pages(100)]
 """A page of 100 rows, unless another number is asked for."""
+
+ManyPaged = Annotated[Page, pages(MOST)]
+"""A page as large as may be, unless less is asked for: of small rows that are mostly wanted all."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import timedelta
-from typing import Annotated
 
 from fastapi import APIRouter, Request, Response
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -15,7 +14,7 @@ from chronarch.records.ledger import intervals
 from chronarch.records.paging import moment, number
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
-from chronarch.service.http.paging import MOST, Page, pages
+from chronarch.service.http.paging import ManyPaged
 from chronarch.service.http.views import TheViews
 from chronarch.service.ledger.span import span
 from chronarch.service.machines.fleet import TheFleet
@@ -29,7 +28,7 @@ PLACE = (number(t.Ledger.machine_id), moment(t.Ledger.begin_at))
 @router.get("/ledger", response_model=list[LedgerEntry])
 async def ledger(
     request: Request,
-    page: Annotated[Page, pages(MOST)],
+    page: ManyPaged,
     context: Context,
     fleet: TheFleet,
     views: TheViews,

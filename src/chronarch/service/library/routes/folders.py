@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Request, Response
 from sqlalchemy import delete, func, select, update
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.bounds import Word
 from chronarch.core.library.names import check_folder
 from chronarch.records import tables as t
+from chronarch.records.paging import words
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.http.paging import ManyPaged
+from chronarch.service.http.views import TheViews
 from chronarch.service.library.intake import make_folders
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import library as w
@@ -20,16 +24,19 @@ router = APIRouter(tags=["files"], route_class=RetryingRoute)
 # folders, many at once, the bin --------------------------------------------------------------------------------------
 
 
-@router.get("/folders")
-async def folders(context: Context) -> list[w.Folder]:
+@router.get("/folders", response_model=list[w.Folder])
+async def folders(request: Request, page: ManyPaged, context: Context, views: TheViews) -> Response:
     """All folders by path, with how many files lie directly in each."""
-    async with context.sessions() as db:
-        counts = await db.execute(
-            select(t.File.folder, func.count()).where(t.File.binned_at.is_(None)).group_by(t.File.folder)
-        )
+
+    async def work(db: AsyncSession) -> list[w.Folder]:
+        query = page.of(select(t.Folder.path), words(t.Folder.path))
+        paths = page.cut((await db.execute(query)).scalars().all(), lambda path: (path,))
+        there = (t.File.binned_at.is_(None), t.File.folder.in_(paths))
+        counts = await db.execute(select(t.File.folder, func.count()).where(*there).group_by(t.File.folder))
         by_path = {path: n for path, n in counts}
-        paths = (await db.execute(select(t.Folder.path).order_by(t.Folder.path))).scalars().all()
-    return [w.Folder(path=path, files=by_path.get(path, 0)) for path in paths]
+        return [w.Folder(path=path, files=by_path.get(path, 0)) for path in paths]
+
+    return await views.read(request, list[w.Folder], work, context.changes.version("files"), page)
 
 
 @router.post("/folders", status_code=201)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
 from fastapi import APIRouter, Request, Response
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -15,7 +13,7 @@ from chronarch.records.machines import spools as records
 from chronarch.records.paging import number, words
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
-from chronarch.service.http.paging import MOST, Page, pages
+from chronarch.service.http.paging import ManyPaged
 from chronarch.service.http.views import TheViews
 from chronarch.service.machines.fleet import Fleet, TheFleet
 from chronarch.service.permissions import Who
@@ -43,7 +41,7 @@ async def _find_spool(db: AsyncSession, number: int) -> t.Spool:
 @router.get("/spools", response_model=list[w.Spool])
 async def spools(
     request: Request,
-    page: Annotated[Page, pages(MOST)],
+    page: ManyPaged,
     context: Context,
     fleet: TheFleet,
     views: TheViews,

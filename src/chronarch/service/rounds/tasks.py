@@ -12,9 +12,7 @@ from chronarch.core.planning.choices import put_on
 from chronarch.core.planning.snapshot import Assignment
 from chronarch.core.rounds.tasks import MachineOnRound, NextBuild, Task, batches, tasks, walk
 from chronarch.records import tables as t
-from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet, FleetMachine
-from chronarch.service.planning.planner import Planner
 from chronarch.service.planning.snapshot import CurrentPlan
 from chronarch.wire import rounds as w
 from chronarch.wire.common import fill
@@ -40,6 +38,7 @@ async def _stands(fleet: Fleet, db: AsyncSession, planned: CurrentPlan) -> list[
     for machine, build in await db.execute(query):
         unjudged.setdefault(machine, []).append(build)
     f = planned.forecast
+    slots = {m.name: m for m in planned.snapshot.machines}
     found = []
     for known in fleet.all():
         row, brief = known.row, known.brief
@@ -47,11 +46,9 @@ async def _stands(fleet: Fleet, db: AsyncSession, planned: CurrentPlan) -> list[
         clears = f.ends.get(row.name)
         ready = None
         if clears is not None and (state in WORKING or state is MachineState.IDLE):
-            cool = next(m.cool_s for m in planned.snapshot.machines if m.name == row.name)
-            ready = clears.likely + timedelta(seconds=cool)
+            ready = clears.likely + timedelta(seconds=slots[row.name].cool_s)
         elif state is MachineState.COOLING:
-            free = next(m.free_s for m in planned.snapshot.machines if m.name == row.name)
-            ready = planned.snapshot.at + timedelta(seconds=free)
+            ready = planned.snapshot.at + timedelta(seconds=slots[row.name].free_s)
         following = _next(planned, planned.plan.next_on(row.name))
         found.append(
             MachineOnRound(
@@ -65,11 +62,9 @@ async def _stands(fleet: Fleet, db: AsyncSession, planned: CurrentPlan) -> list[
 
 
 async def rounds(
-    context: ServiceContext, fleet: Fleet, planner: Planner, db: AsyncSession, site: str | None = None, helper: str = ""
+    now: datetime, fleet: Fleet, planned: CurrentPlan, db: AsyncSession, site: str | None = None, helper: str = ""
 ) -> w.Rounds:
     """What must be done by hand, at all sites or one."""
-    planned = await planner.shown()
-    now = context.clock.now()
     stands = [s for s in await _stands(fleet, db, planned) if site is None or s.site == site]
     by_name = {k.row.name: k for k in fleet.all()}
     found = tasks(stands, now)

@@ -13,6 +13,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.core.bounds import Number, Word
 from chronarch.records import tables as t
 from chronarch.records.orders.builds import select_builds
+from chronarch.service.background import TheBackground
 from chronarch.service.context import Context, ServiceContext
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import TheFleet
@@ -85,11 +86,14 @@ async def _let_in(context: ServiceContext, db: AsyncSession, token: str) -> t.He
 
 
 @router.get("/help/rounds")
-async def helper_rounds(token: HelperToken, context: Context, fleet: TheFleet, planner: ThePlanner) -> w.Rounds:
+async def helper_rounds(
+    token: HelperToken, context: Context, fleet: TheFleet, planner: ThePlanner, background: TheBackground
+) -> w.Rounds:
     """The rounds of a helper's site, and nothing else."""
     async with context.sessions() as db:
         row = await _let_in(context, db, token)
-        return await rounds(context, fleet, planner, db, row.site, row.name)
+    planned, now = await planner.shown(), context.clock.now()
+    return await background.run(lambda db: rounds(now, fleet, planned, db, row.site, row.name))
 
 
 @router.post("/help/builds/{number:record}/verdict")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import gc
 import logging
 import sys
 import warnings
@@ -73,7 +74,7 @@ from chronarch.service.workers import Worker
 
 warnings.filterwarnings("ignore", category=UnsupportedFieldAttributeWarning)  # FastAPI's own use of aliases for bodies
 ROUTES = (
-    access_routes, machines_routes, control_routes, watching_routes, library_routes, orders_routes, planning_routes,
+    machines_routes, access_routes, control_routes, watching_routes, library_routes, orders_routes, planning_routes,
     upkeep_routes, rounds_routes, notices_routes, ledger_routes, system_routes,
 )  # fmt: skip
 CHANGES_EVERY_S = 0.5
@@ -110,10 +111,8 @@ class ServiceParts:
         room = TenderRoom(self.context, self.fleet, self.paces, self.heat_log, self.connections)
         jobs = JobViews(self.planner, self.facts, PromiseKeeper(self.planner))
         views = Views(self.context, self.background)
-        machines, orders = (
-            MachineList(self.context.changes, self.fleet, views),
-            OrderViews(self.context, self.fleet, jobs),
-        )
+        machines = MachineList(self.context.changes, self.fleet, views)
+        orders = OrderViews(self.context, self.fleet, jobs)
         health = HealthCheck(self.context, self.fleet, self.workers, self.watch)
         several = (
             self.context, Callers(self.context), self.background, views, self.facts, jobs, orders, self.fleet, machines,
@@ -163,6 +162,7 @@ def make_app(config: Config) -> FastAPI:
         await service.load_fleet()
         app.state.parts = service.parts()
         sys.setswitchinterval(SWITCH_S)
+        gc.freeze()  # what lives as long as the service need not be looked through again and again
         service.watch.start()
         tasks = [asyncio.create_task(worker.run_forever()) for worker in service.workers]
         await forget_unfinished(service.context)

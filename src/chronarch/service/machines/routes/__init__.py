@@ -2,4 +2,4 @@
 
 from chronarch.service.machines.routes import machines, models, spools
 
-routers = (models.router, machines.router, spools.router)
+routers = (machines.router, models.router, spools.router)

@@ -173,7 +173,7 @@ async def _add_past(database: str, files: dict[str, File], now: datetime) -> Non
 
 
 def set_up(client: Client) -> None:
-    """Hours, how the shop plans, and its spools."""
+    """Set the hours, how the shop plans, and its spools."""
     client.do(requests.set_hours(HOURS))
     client.do(requests.change_planning(PLANNING))
     for m in MACHINES:
@@ -191,7 +191,7 @@ def open_intake(client: Client) -> None:
 
 
 def take_orders(client: Client) -> None:
-    """The orders in work, and the shop's own jobs."""
+    """Add the orders in work, and the shop's own jobs."""
     for order in ORDERS:
         client.do(requests.make_order(order))
     for job in QUEUE:

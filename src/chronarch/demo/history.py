@@ -75,7 +75,7 @@ class _Machine:
 
 @dataclass
 class MadeUpPast:
-    """What came of it: builds in order of their claim, jobs as (file, copies, created), ledgers by machine."""
+    """The shop's past: builds in the order of their claim, jobs as (file, copies, created), ledgers by machine."""
 
     builds: list[PastBuild]
     jobs: list[tuple[PastFile, int, datetime]]

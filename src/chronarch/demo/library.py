@@ -48,7 +48,7 @@ def add_variants(client: Client) -> None:
 
 
 def tend(client: Client, files: dict[str, File]) -> None:
-    """Parts, tags, notes and edits, as a shop has them."""
+    """Add parts, tags, notes and edits, as a real shop has them."""
     for name, tags in TAGS.items():
         change = w.FileChange(tags=tags, notes=NOTES.get(name))
         client.do(requests.change_file(files[name].id, change))

@@ -15,18 +15,18 @@ class Dialect:
 
     name: str
     ok: str = "ok"
-    """What takes a numbered line."""
+    """The answer that accepts a numbered line."""
     complaint: str = "Error:{why}, last line: {last}|Resend: {next}|ok"
     unknown: str = 'echo:Unknown command: "{line}"|ok'
-    """What answers a word it does not know."""
+    """The answer to a word it does not know."""
     busy: str = "echo:busy: processing"
-    """What it says now and then while it is at something long."""
+    """What it says now and then while a command takes long."""
     waits: str = ""
     """What it says now and then while it has nothing to do."""
     greeting: str = "start"
     """What it says when it has started."""
     greets_connections: bool = False
-    """Whether it says that too whenever somebody connects, without having restarted."""
+    """Whether it also says that when somebody connects, although it has not restarted."""
     echo: str = ""
     """What it says of every line it takes."""
     paused: str = "//action:paused|echo:busy: paused for user"

@@ -25,7 +25,7 @@ COM_PORT, SET_BAUDRATE, SERVER = 44, 1, 100
 
 
 class Wanted(Protocol):
-    """What a front needs to know of its machine."""
+    """What a serial port needs to know of its machine."""
 
     @property
     def port(self) -> int: ...
@@ -113,7 +113,7 @@ class Front:
             self._writer.write(data.replace(b"\xff", b"\xff\xff"))
 
     def cut(self, seconds: float) -> None:
-        """Pull the plug out for so long."""
+        """Pull the plug out for this many seconds."""
         self._cut_until = asyncio.get_running_loop().time() + seconds
         if self._writer is not None:
             self._writer.transport.abort()

@@ -26,7 +26,7 @@ from chronarch.standins.picture import CameraPicture
 OWN_LINES = 900_000_000
 BUSY_EVERY_S = 0.5
 SWEEP_MM, LETS_GO_C = 6.0, 50.0
-"""A head so low pushes against parts; they come off a bed that is no warmer."""
+"""A head lower than this pushes against parts, and they come off when the bed is no warmer than this."""
 _WORD = re.compile(r"([A-Z])\s*([-+]?(?:\d+\.?\d*|\.\d+))")
 
 
@@ -53,7 +53,7 @@ class Setup:
     ca: str = ""
     """A certificate authority's file, where the broker wants TLS."""
     dialect: str = "plain"
-    """How it says what it says: a name of the table of dialects."""
+    """Its dialect: a name in the table of dialects."""
     numbered_oks: bool = False
     reports_heat: bool = True
     """Whether it can report temperatures by itself."""
@@ -94,7 +94,7 @@ class MachineStandin:
         self.paused_for = ""
         self.dialect = BY_NAME["numbered" if setup.numbered_oks else setup.dialect]
         self.late_s = 0.0
-        """Each line is held back by up to so long, both ways, in order."""
+        """Each line is held back for up to this many seconds, in both directions and in order."""
         self.dead = False
         """Whether it takes nothing and says nothing any more, until it is reset."""
         self._unasked = asyncio.Event()
@@ -169,7 +169,7 @@ class MachineStandin:
         writer.close()
 
     async def _take_line(self, raw: bytes) -> None:
-        """One line came, over whatever wire."""
+        """Take one line, whichever wire it came over."""
         if self.dead or self._random.random() < self.lose_share:
             return
         if self.late_s:
@@ -199,7 +199,7 @@ class MachineStandin:
         loop.call_at(self._say_at, self._write, data)
 
     def say_all(self, what: str, **values: object) -> None:
-        """Say what the dialect has for that."""
+        """Say the dialect's text for this."""
         for line in self.dialect.say(what, **values):
             self.say(line)
 
@@ -238,7 +238,7 @@ class MachineStandin:
                 self._saying_busy.cancel()
 
     async def _next_line(self) -> str:
-        """What came next; while nothing does, some machines say so."""
+        """The next line. While there is none, some machines say so."""
         while True:
             try:
                 async with asyncio.timeout(1.0 if self.dialect.waits else None):
@@ -288,7 +288,7 @@ class MachineStandin:
         self.say_all("complaint", why=why, last=self._last, next=self._last + 1, n=self._last)
 
     async def _command(self, command: str, number: int | None) -> bool:
-        """Carry out a command; whether it is known."""
+        """Carry out a command. Returns whether it is known."""
         if number is not None and number <= OWN_LINES and not command.startswith("M110"):
             self.record.commands.append(command)
         name = command.split()[0].upper() if command else ""
@@ -490,7 +490,7 @@ class MachineStandin:
                 self.say(self._heat_line())
 
     def _guard_heaters(self) -> None:
-        """The machine's own watch: with no line for long, its heaters go off and it stops."""
+        """The machine's own guard: when no line has come for long, it turns its heaters off and stops."""
         hot = self.nozzle.target_c > 0 or self.bed.target_c > 0
         if self._watchdog_s and hot and not self.halted and self.now() - self._last_line_at > self._watchdog_s:
             self.halt("nobody talks to me, heaters off")
@@ -512,7 +512,7 @@ class MachineStandin:
         self.dead = True
 
     def reset(self, heard: bool = True) -> None:
-        """As if the power had been off for a moment; not `heard`, it does not say so."""
+        """Restart, as after a power cut. With `heard` false the machine does not say so."""
         self.halted = ""
         self.dead = False
         self._unasked.set()

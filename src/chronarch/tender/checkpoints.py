@@ -1,4 +1,4 @@
-"""What a tender must find again when it is started anew: its machines, and each build as far as it has come.
+"""What a tender must find again when it is restarted: its machines, and how far each build has come.
 
 Each machine has a folder: `config` as the service last gave it, `kept` as its controller keeps it. A config may hold
 the password of an address, so both are readable only by their owner.

@@ -102,7 +102,7 @@ class RunningTender:
             await self._client.close()
 
     def _tell_odd(self, machine: str, why: str) -> None:
-        """Log what is wrong with a machine, once for each machine."""
+        """Log what is wrong with a machine's messages, once for each machine."""
         if machine not in self._odd:
             self._odd.add(machine)
             log.warning("%s: %s", machine, why)

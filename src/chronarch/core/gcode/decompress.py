@@ -14,7 +14,7 @@ SUFFIXES = (".gz", ".zst")
 _GZIP, _ZSTD = b"\x1f\x8b", b"\x28\xb5\x2f\xfd"
 PIECE = 1 << 20
 SLICE = 512
-"""Zstandard is fed so many bytes at a time: what comes of them, 128 KiB for every four bytes at most, is bounded."""
+"""Zstandard is fed so many bytes at a time, because four of them can become 128 KiB."""
 MOST_TIMES, FREELY = 200, 64 << 20
 """A packed file may become so many times as large, and so many bytes more. G-code becomes 3 to 20 times as large."""
 
@@ -40,8 +40,8 @@ class Unpacker:
         return self._kind in ("gzip", "zstd")
 
     def feed(self, data: bytes) -> Iterator[bytes]:
-        """What the next bytes unpack to, in pieces of bounded size. Raises NotGcode when they are damaged or become
-        far more than they are, TooLarge when all is over the largest."""
+        """What the next bytes unpack to, in pieces of bounded size. Raises NotGcode when they are damaged or unpack to
+        far more than G-code does, TooLarge when the whole is larger than `largest`."""
         self._came += len(data)
         if not self._kind:
             self._head += data

@@ -21,7 +21,7 @@ LAID, LAID_LIGHT, TRAVEL = "#23715f", "#8fc3b3", "#c9b98d"
 MOST_LINES = 60_000
 MARGIN = 26
 AROUND_MM = 8.0
-"""What overhangs an object's first layers by so much is drawn with it."""
+"""Material that overhangs an object's first layers by less than this is drawn with it."""
 
 
 @dataclass(frozen=True)
@@ -142,8 +142,8 @@ def layer_scene(
 
 
 def sampled_lines(data: Bytes, index: Index, model: MachineModel, most: int) -> tuple[Floats, Floats]:
-    """What is laid, as lines (n x 6, mm) with the number of their layer: every layer, or every so manieth when that
-    would be more than about `most` lines."""
+    """What is laid, as lines (n x 6, mm) with the number of their layer: every layer, or
+    every second, third and so on when all would be more than about `most` lines."""
     step = max(1, math.ceil(len(data) / 34 / most))
     layers = sorted({*range(1, index.layers + 1, step), index.layers}) if index.layers else []
     lines, numbers = [], []

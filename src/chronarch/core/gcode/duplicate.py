@@ -147,7 +147,7 @@ def _renamed(a: Analysis, piece: bytes, copy: int) -> bytes:
 
 
 def _lifted(was: tuple[Floats, Ints], now: tuple[Floats, Ints]) -> bytes:
-    """As `_catch_up`, over what is laid already."""
+    """As `catch_up`, but over what is laid already."""
     over = was[0].copy()
     over[s.Z] = max(was[0][s.Z], now[0][s.Z]) + LIFT_MM
     modes = "" if was[1][s.ABSOLUTE] else "G90"

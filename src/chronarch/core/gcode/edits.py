@@ -68,7 +68,8 @@ class OwnSections:
 
 @dataclass(frozen=True)
 class ReplaceLines:
-    """Lines `first` to `last` (from 1, both included) give way to `text`; `last` = `first` - 1 puts it in before."""
+    """Replace lines `first` to `last` (from 1, both included) by `text`; with `last` = `first` - 1, insert it before
+    `first`."""
 
     first: LineNumber
     last: LineNumber

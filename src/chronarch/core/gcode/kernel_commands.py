@@ -1,4 +1,4 @@
-"""What words do: the kernel's part that follows a file's effect on time, place, heat and material."""
+"""What each word does: the part of the kernel that follows a file's effect on time, position, heat and material."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from chronarch.core.gcode.motion import add_block, plan_mark, stand_still, wait_
 MOST_LAYERS = 20_000
 
 FURTHEST_MM, SLOWEST_MM_S, LONGEST_DWELL_S = 1e7, 1e-4, 1e6
-"""Beyond these a figure is no place, speed or wait of any machine's."""
+"""No machine has a position, speed or wait beyond these."""
 LEAST_LIMIT = 1e-3
 """The least a file may set a speed, acceleration or jerk to."""
 
@@ -95,7 +95,7 @@ def _new_layer(f, i, t, z):
 
 @kernel
 def _lay(f, i, m, t, x0, y0, z0, x, y, z):
-    """Material goes down between two points (machine coordinates): its layer, and how far it reaches."""
+    """Material is laid between two points (machine coordinates): note its layer and its extents."""
     if i[s.EMIT] == 0 and i[s.LAYERS] < MOST_LAYERS:
         if abs(z - z0) > 1e-6:
             if i[s.LAYERS] == 0 or z - f[s.LAYER_Z] >= 0.999 * max(f[s.LAYER_H], 0.04):

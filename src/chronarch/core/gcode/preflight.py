@@ -120,7 +120,7 @@ def _heat(faults: Faults, model: MachineModel) -> list[Finding]:
 
 
 def _unless_done(rule: str, line: int, text: str, deed: str, faults: Faults) -> Finding:
-    """A refusal; a warning where a command that only the machine knows may have done the deed before."""
+    """A refusal; a warning where a command that only the machine knows may have done it before."""
     named = faults.perhaps_done(line)
     if named:
         return Finding(rule, Severity.WARNING, line, f"{text}, unless {named} before it does {deed}.")

@@ -1,8 +1,7 @@
 """The kernel that reads G-code bytes: one pass, no object a line.
 
-`scan` goes on from `start`, line by line, until `stop`, until a table is nearly full, or until something that is no
-G-code. All it knows stands in two arrays (see `state`), so it can be left and taken up at any line.
-"""
+`scan` goes on from `start`, line by line, until `stop`, until a table is nearly full, or until it finds something that
+is no G-code. All it knows is in two arrays (see `kernel_layout`), so it can stop and go on at any line."""
 
 from __future__ import annotations
 

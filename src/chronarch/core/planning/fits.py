@@ -49,7 +49,7 @@ def _table(
     fits: Callable[[NeedRow, T], bool],
     asked: Callable[[NeedRow], Hashable],
 ) -> Table:
-    """Needs that ask the same are asked once."""
+    """Needs that ask for the same are looked at once."""
     alike = {asked(row): row for row in rows}
     place = {key: n for n, key in enumerate(alike)}
     found = np.array([[fits(row, kind) for kind in kinds] for row in alike.values()], bool).reshape(-1, len(kinds))

@@ -23,7 +23,7 @@ from chronarch.core.time_range import TimeRange
 
 FUTURES = 200
 POOL = 1 << 17
-"""How many different places the chances of a name can begin at."""
+"""In how many different places the chances of a name can begin."""
 Draws = np.ndarray[Any, np.dtype[np.float64]]
 
 
@@ -78,7 +78,7 @@ class Forecast:
 
 
 class _Staffed:
-    """Time as people work: only the seconds in which somebody is there."""
+    """Staffed time: only the seconds in which somebody is there."""
 
     def __init__(self, spans: Sequence[Span], at: datetime) -> None:
         times, counted = [0.0], [0.0]
@@ -93,8 +93,8 @@ class _Staffed:
         self.times, self.counted = np.array(times), np.array(counted)
 
     def after(self, ready: Draws, work: Draws | float) -> Draws:
-        """When so many staffed seconds have passed since `ready`. Beyond the last known span, time counts as
-        staffed."""
+        """The time at which so many staffed seconds have passed since `ready`. Beyond the last known span, time counts
+        as staffed."""
         if len(self.times) == 1:
             return np.full_like(ready, np.inf)
         counted = np.interp(ready, self.times, self.counted)

@@ -1,9 +1,9 @@
-"""The planner's rules as one compiled run over time: machines come free one after another, each takes what its strategy
-says, and the hands that must come first are taken one at a time.
+"""The planner's rules as one compiled run over time. Machines become free one after another; each takes the job that
+the strategy chooses for it, and work by hand that must come first is given to one person at a time.
 
-Tables are arrays with a column a fact, named below: handing many arrays from function to function costs more than the
-work itself. Nothing here makes an array. Times are seconds from the snapshot's moment.
-"""
+Tables are arrays with one column for each fact; the columns are named below. Few large arrays are used because passing
+many small ones from function to function would cost more than the work itself. Nothing here makes an array. Times are
+seconds from the moment of the snapshot."""
 
 from __future__ import annotations
 
@@ -19,20 +19,21 @@ W_TOP, W_PRIORITY, W_DUE, W_LINE, W_STAFFED, W_OVERNIGHT, W_RELEASES, W_ONLY = 0
 M_PHASE, M_NEXT, M_IDLE, M_KIND, M_SITE, M_SPOOL, M_GRAMS, M_NOZZLE = 0, 1, 2, 3, 4, 5, 6, 7
 M_BY_HAND, M_TAKES, M_COOL, M_RELEASES, M_LEFT, M_RELEASE, M_CURRENT, M_CLEARED = 8, 9, 10, 11, 12, 13, 14, 15
 MACHINE = 16
-"""A machine's row: phase, when it is to be asked next, how long it stood already, numbers of its kind, site, spool and
-nozzle, grams left, whether it is started by hand and takes work, seconds of cooling, releases in a row it may have and
-has left, seconds one takes, its last assignment (-1: none yet), when its first bed was clear."""
+"""A machine's row: phase; when it is its turn next; how long its bed has been clear; numbers of its kind, site, spool
+and nozzle; grams left; whether a person starts it; whether it takes work; seconds of cooling; how many parts in a row
+it may release, and how many of those are left; seconds one release takes; its last assignment (-1: none yet); when its
+first bed was clear."""
 
 J_BUILDS, J_NEED, J_LINE, J_TOP, J_PRIORITY, J_DUE, J_NOT_BEFORE, J_PLACES, J_LATEST = 0, 1, 2, 3, 4, 5, 6, 7, 8
 JOB = 9
-"""A job's row: builds that wait, its need, place in line, whether it was put to the top, priority, by when it must be
-off its bed, not before when, how many machines could make it, from when on it presses by day."""
+"""A job's row: builds that wait; its need; place in line; whether it was put to the top; priority; by when it must be
+off the bed; when it may begin at the earliest; how many machines could make it; from when on it is urgent by day."""
 
 O_HANDS, O_START, O_END, O_CLEARED, O_SPOOL, O_NOZZLE, O_WAIT, O_SECONDS, O_CHANGE = 0, 1, 2, 3, 4, 5, 6, 7, 8
 O_CLASS, O_APPEAL, O_WHY, O_TURN, O_CAN, O_WAITING, O_GRAMS = 9, 10, 11, 12, 13, 14, 15
 OFFER = 16
-"""A need's row: what it would mean if the machine whose turn it is took a build of it; how many builds of it wait; the
-grams of one."""
+"""A need's row: what would follow if the machine whose turn it is took a build with this need; how many such builds
+wait; the grams of one."""
 
 A_MACHINE, A_JOB, A_HANDS, A_START, A_END, A_CLEARED, A_SPOOL, A_NOZZLE, A_WHY, A_WAIT, A_CHOICES = range(11)
 ASSIGNED = 11
@@ -42,29 +43,33 @@ S_SPOOLS, S_GRAMS, S_NOZZLES = 0, 1, 2
 """Rows of the stock: spools of each kind that are on no machine, grams on the fullest, nozzles of each kind."""
 
 R_STRATEGY, R_CLEAR, R_SPOOL, R_NOZZLE, R_WALK, R_STEADY, R_HORIZON, R_PRESS, R_EARLY = range(9)
-"""The strategy, seconds that hands take, how long before it must what is due presses, and how much earlier by day."""
+"""The rules of a run: the strategy, how many seconds work by hand takes, how long before its latest start a job that is
+due becomes urgent, and how much earlier by day."""
 
 C_PRESSES, C_NOW, C_CHANGE, C_LONG, C_LATER = 0.0, 1.0, 2.0, 3.0, 4.0
-"""Classes of offers, first to last: would be late otherwise; ends while somebody is there; so, after a change; long, or
-over the hours without hands; begins only when hands are back."""
+"""Classes of offers, best first: would be late otherwise; ends while somebody is there; the same, but after a change of
+spool or nozzle; lasts long or ends when nobody is there; can begin only when somebody is back."""
 TONIGHT_S, BEHIND_S = 1800.0, 1800.0
-"""A bed that waits longer for hands waits overnight; hands that have so much before them are behind."""
+"""A bed that waits longer than this for a person waits overnight. A person with more work waiting than this is behind.
+"""
 
 NEVER_S = 1e12
 PATIENCE_S, HARDLY = 1800.0, 0.5
-"""A machine that has stood so long for a change that nobody made takes what it can without, if there is any."""
+"""A machine that has waited this long for a change that nobody made takes a job that needs no change, if there is one.
+"""
 RUSH, RUSH_FOR_S = 0.3, 120.0
-"""How much of that time is really wanted, as some beds are ready early; and how long it is taken to be the same."""
+"""Which share of the time before closing is really needed, since some beds are ready early; and for how many seconds a
+figure once worked out is used."""
 
 B_JOB, B_WAIT, B_START = 0, 1, 2
 LENGTHS = 96
 """Classes of build length."""
 BLOCK = 32
-"""Machines that are looked through together for the one whose turn is next."""
+"""To find the machine whose turn is next, machines are looked through in blocks of this size."""
 
 
 class SlotArrays(NamedTuple):
-    """All that a run works on."""
+    """The tables of a run."""
 
     machines: Any
     jobs: Any
@@ -82,18 +87,18 @@ class SlotArrays(NamedTuple):
     sites: Any
     """Rows of (first span, past its last, people, machines that wait for hands)."""
     free: Any
-    """By site and person: when each is done with what is in hand."""
+    """By site and person: when each has finished the work in hand."""
     rushes: Any
-    """By site: when the rush before closing was last reckoned, and what it is."""
+    """By site: when the rush before closing was last worked out, and its seconds."""
     rules: Any
     before: Any
     """The plan before: rows of (job, wait, start), in order, machine after machine."""
     places: Any
-    """Each machine's rows in it: (next, past the last)."""
+    """Each machine's rows in `before`: (next, past the last)."""
     fresh: Any
-    """Jobs that the plan before did not have; the first number is how many."""
+    """Jobs that the plan before did not have; the first number says how many."""
     alive: Any
-    """Jobs that have builds waiting; the first number is how many."""
+    """Jobs with waiting builds; the first number says how many."""
     lengths: Any
     """Waiting builds by length."""
     soonest: Any
@@ -111,7 +116,7 @@ def bucket(seconds):
 
 @kernel
 def set_next(m, t, b):
-    """Machine m is to be asked again at t."""
+    """It is the turn of machine m again at t."""
     b.machines[m, M_NEXT] = t
     block = m // BLOCK
     soonest = inf
@@ -122,7 +127,7 @@ def set_next(m, t, b):
 
 @kernel
 def whose_turn(b):
-    """The machine that is to be asked next; of several the first."""
+    """The machine whose turn is next; of several the first."""
     block = 0
     for i in range(1, b.soonest.shape[0]):
         if b.soonest[i] < b.soonest[block]:
@@ -155,7 +160,7 @@ def staffed_from(spans, first, last, t):
 
 @kernel
 def person(free, site, people):
-    """Whose hands are free first."""
+    """The person who is free first."""
     best = 0
     for p in range(1, people):
         if free[site, p] < free[site, best]:
@@ -165,8 +170,8 @@ def person(free, site, people):
 
 @kernel
 def change_for(have, grams, nozzle, n, o, spool_ok, nozzle_ok, stock, rules):
-    """Seconds of hands before a machine with this loaded can build need n, the spool and nozzle to put on into its
-    offer; -1 when that cannot be."""
+    """Seconds of work by hand before a machine with this spool and nozzle can build need n, -1 when it never can.
+    Writes the spool and nozzle to put on into the offer."""
     o[O_SPOOL], o[O_NOZZLE], change = -1.0, -1.0, 0.0
     if not spool_ok[n, have] or grams < o[O_GRAMS]:
         best = -1
@@ -192,8 +197,7 @@ def change_for(have, grams, nozzle, n, o, spool_ok, nozzle_ok, stock, rules):
 
 @kernel
 def look(m, n, t, kept, rush, b):
-    """What it would mean if machine m, free at t, took a build of need n: fills the need's offer. False when it
-    cannot."""
+    """Fill the offer of need n: what would follow if machine m, free at t, took such a build. False when it cannot."""
     o = b.offers[n]
     at = b.machines[m]
     rules = b.rules
@@ -229,7 +233,7 @@ def look(m, n, t, kept, rush, b):
         if rush > 0.0 and came < inf:
             late = staffed_from(b.spans, first, last, ready + rush)
             if late > ready + rush:
-                came = late  # hands have other beds to see to before they leave
+                came = late  # people have other beds to see to before they leave
         if came == inf:
             came = rules[R_HORIZON] + ready
         wait = came - ready
@@ -247,8 +251,8 @@ def look(m, n, t, kept, rush, b):
 
 @kernel
 def _appeal(at, t, kept, behind, spans, first, last, rules, o):
-    """How much a machine that minds hands wants an offer that nothing presses: its class and, within it, a number (0
-    where what is due first, then the line, decide)."""
+    """How good an offer is that is not urgent, for the strategy that is aware of hands: its class and, within the
+    class, a number (0 where the due time and then the place in line decide)."""
     length = bucket(o[O_SECONDS])
     overnight = o[O_WAIT] > TONIGHT_S
     rate = -o[O_SECONDS] / (o[O_CLEARED] - t + 3.0 * o[O_CHANGE] + behind)
@@ -270,8 +274,8 @@ def _appeal(at, t, kept, behind, spans, first, last, rules, o):
 
 @kernel
 def weigh(j, o, t, again, rules):
-    """The class and number of an offer for one job, and why it would be taken: what would be late otherwise presses.
-    `again` is when the next place like it comes."""
+    """The class and number of an offer for one job, and why it would be taken. A job that would be late otherwise is
+    urgent. `again` is when the next machine like this one becomes free."""
     due = j[J_DUE]
     if rules[R_STRATEGY] == DUE_FIRST:
         return o[O_CLASS], min(due, NEVER_S), W_DUE if due < inf else W_LINE
@@ -289,7 +293,7 @@ def weigh(j, o, t, again, rules):
 
 @kernel
 def presses_by(priority, rank, o, rules):
-    """What a job's priority counts for: one of 1 is not worth a change of nozzle that nothing presses for."""
+    """What a job's priority counts for: a priority of 1 is not worth a change of nozzle when nothing is urgent."""
     if priority == 1.0 and rules[R_STRATEGY] == HANDS_AWARE and o[O_NOZZLE] >= 0.0 and rank != C_PRESSES:
         return 0.0
     return priority
@@ -297,7 +301,7 @@ def presses_by(priority, rank, o, rules):
 
 @kernel
 def kept_from(lengths, want):
-    """The class of length from which on builds are kept for when people leave: the `want` longest that wait."""
+    """The class of length from which on builds are kept for the time when people leave: the `want` longest that wait."""
     count = 0
     for c in range(LENGTHS - 1, -1, -1):
         count += lengths[c]
@@ -308,8 +312,8 @@ def kept_from(lengths, want):
 
 @kernel
 def closing_rush(site, t, closes, b):
-    """How long before people leave a bed must be ready so that hands come to it in time: they have one to see to for
-    every machine of the site that is not provided for until then."""
+    """How long before people leave a bed must be ready so that somebody comes to it in time: they have one bed to see
+    to for every machine of the site that has no build for the night yet."""
     if abs(t - b.rushes[site, 0]) < RUSH_FOR_S:
         return b.rushes[site, 1]
     many = 0
@@ -323,7 +327,7 @@ def closing_rush(site, t, closes, b):
 
 @kernel
 def pick(m, t, held, again, kept, rush, among, b):
-    """The job that is wanted most of those in `among` and `held` (-1: none), why, and of how many."""
+    """The job with the best offer of those in `among` and `held` (-1: none), why, and out of how many."""
     rules, jobs, offers = b.rules, b.jobs, b.offers
     found, choices, why = held, 0, W_LINE
     can, top, priority, rank, number, line = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
@@ -366,7 +370,7 @@ def pick(m, t, held, again, kept, rush, among, b):
 
 @kernel
 def could_without(m, n, t, b):
-    """How many other machines stand clear that could build need n without a change."""
+    """How many other machines with a clear bed could build need n without a change."""
     many = 0
     grams = b.offers[n, O_GRAMS]
     for i in range(b.machines.shape[0]):
@@ -380,8 +384,8 @@ def could_without(m, n, t, b):
 
 @kernel
 def choose(m, t, b):
-    """The job that machine m takes at t, why, and of how many; -1 when none. Of none, when it is what the plan before
-    had and nothing fresh is wanted more."""
+    """The job that machine m takes at t (-1: none), why, and out of how many; out of 0 when it stays from the plan
+    before because no fresh job has a better offer."""
     rules, jobs, offers = b.rules, b.jobs, b.offers
     site = int(b.machines[m, M_SITE])
     last = b.sites[site, 1]
@@ -420,7 +424,7 @@ def choose(m, t, b):
         n = int(jobs[found, J_NEED])
         if offers[n, O_WAITING] > could_without(m, n, t, b):
             break
-        if held >= 0:  # what was planned stays; the fresh one goes where nothing must be changed
+        if held >= 0:  # what was planned stays; the fresh job goes to a machine that needs no change
             found, why, choices = held, W_LINE, 0
             break
         offers[n, O_CAN] = 0.0
@@ -441,7 +445,7 @@ def choose(m, t, b):
 
 @kernel
 def clear_bed(m, t, b):
-    """When the bed of machine m, which can be cleared from t on, is clear; takes the hands it needs."""
+    """When the bed of machine m, which can be cleared from t on, is clear. Books the person who clears it."""
     at = b.machines[m]
     site = int(at[M_SITE])
     first, last = b.sites[site, 0], b.sites[site, 1]
@@ -460,7 +464,7 @@ def clear_bed(m, t, b):
 
 @kernel
 def later(m, t, b):
-    """When it is worth asking again for a machine that found nothing at t: a job may begin, or upkeep be over."""
+    """When a machine that found nothing at t has its turn again: when a job may begin, or upkeep is over."""
     at = inf
     for i in range(1, b.alive[0] + 1):
         begins = b.jobs[b.alive[i], J_NOT_BEFORE]
@@ -474,7 +478,7 @@ def later(m, t, b):
 
 @kernel
 def take(m, j, t, why, choices, made, b):
-    """Write the assignment, and what it changes: hands, spools, nozzles, what waits."""
+    """Write the assignment, and what it changes: people's time, spools, nozzles, waiting builds."""
     at, n = b.machines[m], int(b.jobs[j, J_NEED])
     o, site, row = b.offers[n], int(at[M_SITE]), b.plan[made]
     if o[O_HANDS] < inf:
@@ -490,7 +494,7 @@ def take(m, j, t, why, choices, made, b):
         b.stock[S_NOZZLES, k] -= 1
         at[M_NOZZLE] = k
     if o[O_SPOOL] >= 0.0 or o[O_NOZZLE] >= 0.0:
-        for i in range(b.machines.shape[0]):  # what came off may be what another has been waiting for
+        for i in range(b.machines.shape[0]):  # another machine may have been waiting for what came off this one
             if b.machines[i, M_PHASE] == CLEAR and b.machines[i, M_NEXT] == inf and b.machines[i, M_TAKES] > 0.0:
                 set_next(i, o[O_START], b)
     at[M_GRAMS] -= o[O_GRAMS]
@@ -511,7 +515,7 @@ def run(b):
     machines = b.machines
     for m in range(0, machines.shape[0], BLOCK):
         set_next(m, machines[m, M_NEXT], b)
-    for m in range(machines.shape[0]):  # the beds that wait already have the hands' next minutes
+    for m in range(machines.shape[0]):  # the beds that wait already are seen to first
         if machines[m, M_PHASE] == OCCUPIED and machines[m, M_NEXT] <= 0.0:
             _clear(m, machines[m, M_NEXT], b)
     while made < b.plan.shape[0]:

@@ -1,4 +1,4 @@
-"""Turns a snapshot into a plan: numbers for the compiled run, and its rows back into assignments."""
+"""Turns a snapshot into a plan: makes the tables of the compiled run, and assignments from the rows that it returns."""
 
 from __future__ import annotations
 
@@ -29,13 +29,14 @@ from chronarch.core.planning.snapshot import (
 STRATEGIES = {Strategy.FIRST_COME: r.FIRST_COME, Strategy.DUE_FIRST: r.DUE_FIRST, Strategy.HANDS_AWARE: r.HANDS_AWARE}
 HORIZON_S = 120 * 86400.0
 NIGHTS = 0.12
-"""The share of all time in which machines work while nobody is there, as a rough figure."""
+"""Roughly the share of all time in which machines work while nobody is there."""
 PRESS_S, EARLY_S = (3600.0, 14400.0), (0.0, 21600.0, 86400.0, inf)
-"""How long before it must what is due presses, and how much earlier by day: each with each is tried, the first being
-what is usual."""
+"""How many seconds before its latest start a job that is due becomes urgent, and how much earlier by day. Every pair is
+tried; the first of each is the usual one."""
 BETTER, MARGIN, SOON_S = 1.01, 1.05, 2 * 86400.0
-"""A plan is taken for so much more worth; another than people have seen for fewer late jobs even if all took so much
-longer; and the time in which a machine's working hour comes to count a third."""
+"""A plan must be worth this many times as much to be chosen. A plan other than the one people have seen is chosen for
+fewer late jobs even if everything takes this many times as long. A working hour of a machine that comes this many
+seconds later counts a third."""
 TRIES_FOR = 40_000
 """Several plans are tried for a shop with at most this many machines times builds."""
 MOST = 200_000
@@ -83,9 +84,9 @@ class _Run:
         return self._read(*self._best(self._board()))
 
     def _best(self, board: r.SlotArrays) -> _Tried:
-        """What the rules make of the board. Where hands are minded and the shop is not too large, the best of several
-        tries: from nothing, with what is due pressing later or sooner, and from what was planned before, which stays
-        unless another is plainly better."""
+        """The plan that the rules make of the board. With the strategy that is aware of hands, and in a shop that is
+        not too large, the best of several tries: from nothing, with jobs that are due becoming urgent later or sooner,
+        and from what was planned before, which stays unless another is plainly better."""
         small = len(self.machines) * len(board.plan) <= TRIES_FOR
         if self.shop.strategy is not Strategy.HANDS_AWARE or not small:
             return _Tried(r.run(board), board)

@@ -99,7 +99,7 @@ class MachineSlot:
 
 @dataclass(frozen=True)
 class NeedRow:
-    """What one build needs, as far as a person could change it, and how long it takes by kind of machine. A kind that
+    """What one build needs of what a person can load, and how long it takes on each kind of machine. A kind that
     is missing cannot make it."""
 
     duration_s: Mapping[Hashable, float]

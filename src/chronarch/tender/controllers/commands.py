@@ -37,7 +37,7 @@ WITHOUT_CONNECTION = (c.Clear, c.TakeOut, c.PutBack, c.ReadLog)
 
 
 async def _taken(driver: MachineDriver, done: Done = lambda: True) -> Reply:
-    """Send what was decided, and answer once it is so."""
+    """Send what was decided, and answer once it has taken effect."""
     driver.flush()
     return Reply(problem="" if await driver.until(done) else "it was asked, but the machine has not done it yet")
 

@@ -63,7 +63,7 @@ def _heater(measured_c: float | None, asked_c: float | None) -> HeaterReading:
 
 
 def _under(config: MachineConfig) -> MachineState:
-    """The state beneath `offline`, as far as the service can tell."""
+    """The state that a machine had before it went `offline`, as far as the service can tell."""
     if config.state is not MachineState.OFFLINE:
         return config.state
     return MachineState.UNCLEARED if config.order is not None and config.order.ended else MachineState.IDLE
@@ -96,7 +96,7 @@ class MachineDriver(ABC):
         self._kept_at_s = 0.0
         self._told_of_holder = ""
         self._settled = asyncio.Event()
-        """Set once it is known what lies on the machine; nothing is sent to it before."""
+        """Set once it is known what is on the machine; nothing is sent to the machine before."""
         self._work: set[asyncio.Task[None]] = set()
         controller.machine.state = standing.state if standing else _under(config)
         controller.machine.offline = config.state is MachineState.OFFLINE
@@ -233,7 +233,7 @@ class MachineDriver(ABC):
     # What the service wants ----------------------------------------------------------------------------------
 
     def _find(self, config: MachineConfig, standing: MachineCheckpoint | None) -> None:
-        """Find out what lies on the machine as this tender starts."""
+        """Find out what is on the machine when this tender starts."""
         order, kept = config.order, standing.kept if standing else None
         if order is None:
             self._settled.set()
@@ -279,7 +279,7 @@ class MachineDriver(ABC):
             wait_s = min(wait_s * 2, 10)
 
     def assign(self, config: MachineConfig) -> None:
-        """Bring this tender into line with what the service knows."""
+        """Make what this tender does agree with what the service knows."""
         mine, order = self.config.order, config.order
         if mine is not None and order is not None and mine.build == order.build:
             # an edited file that replaced the first one under way is known here first

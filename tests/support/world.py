@@ -7,10 +7,12 @@ import itertools
 import json
 import os
 import signal
+import sys
 import tempfile
 import time
 import unittest
 from collections.abc import Callable
+from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, TypeVar, cast
@@ -30,6 +32,7 @@ from chronarch.records.ports import free_ports
 from chronarch.records.server import PrivateServer
 from chronarch.service.command import register_key, register_person
 from chronarch.service.config import Config
+from chronarch.service.loop_watch import HELD_S
 from chronarch.wire.access import Scope
 from chronarch.wire.machines import machine as wm
 from chronarch.wire.orders.builds import Build
@@ -205,7 +208,17 @@ class World:
                  "tools": [tool]}  # fmt: skip
         self.client.do(requests.add_machine(wm.NewMachine.model_validate(order)))
 
+    def _say_what_held_it(self) -> None:
+        """Print what kept the service from everybody else for longer than it may, in time that it computed."""
+        headers = {"Authorization": f"Bearer {self.key}"}
+        with suppress(httpx.HTTPError):
+            held = httpx.get(f"{self.address}/api/health", headers=headers, timeout=5).json().get("held")
+            if held and held["busy_s"] > HELD_S:
+                print(f"the service was held for {1000 * held['busy_s']:.0f} ms by {held['where']}", file=sys.stderr)
+
     def close(self) -> None:
+        if "service" in self.processes and self.processes["service"].poll() is None:
+            self._say_what_held_it()
         for name in list(self.processes):
             self.kill(name)
         self.client.close()

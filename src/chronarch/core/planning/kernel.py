@@ -301,7 +301,7 @@ def presses_by(priority, rank, o, rules):
 
 @kernel
 def kept_from(lengths, want):
-    """The class of length from which on builds are kept for the time when people leave: the `want` longest that wait."""
+    """The class of length from which on builds are kept for closing time: the `want` longest that wait."""
     count = 0
     for c in range(LENGTHS - 1, -1, -1):
         count += lengths[c]

@@ -74,10 +74,16 @@ class Forecasting(unittest.TestCase):
         assert f.jobs[1].when and often.jobs[1].when
         self.assertGreater(often.jobs[1].when.late, f.jobs[1].when.late)
 
+    def test_a_shop_without_work_has_nothing_to_foresee(self) -> None:
+        s = replace(shop(), work=())
+        f = forecast(s, make_plan(s), [], ShopHistory(), MODELS)
+        self.assertEqual((len(f.builds), f.jobs, f.ends, f.builds.last_cleared()), (0, {}, {}, None))
+        self.assertEqual(f.together([3], MONDAY).chance, 0.0)
+
     def test_the_same_question_has_the_same_answer(self) -> None:
         s = shop(6)
         first, second = (forecast(s, make_plan(s), [], ShopHistory(), MODELS) for _ in range(2))
-        self.assertEqual(first.builds, second.builds)
+        self.assertEqual(list(first.builds), list(second.builds))
 
     def test_an_order_is_done_when_its_last_job_is_and_never_when_one_cannot_be(self) -> None:
         s = replace(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass
+from itertools import chain
 from typing import Any, TypeVar
 
 import numpy as np
@@ -82,7 +83,8 @@ def fits_of(shop: Snapshot) -> Fits:
     kinds = {k: n for n, k in enumerate(dict.fromkeys(m.kind for m in machines))}
     spools = {k: n for n, k in enumerate(dict.fromkeys(spool_kind(m.spool) for m in machines))}
     nozzles = {k: n for n, k in enumerate(dict.fromkeys(m.nozzle for m in machines))}
-    by_kind = np.array([[kind in need.duration_s for kind in kinds] for need in rows], bool).reshape(-1, len(kinds))
+    known = chain.from_iterable(map(need.duration_s.__contains__, kinds) for need in rows)
+    by_kind = np.fromiter(known, bool).reshape(len(rows), len(kinds))
     ever = by_kind[:, [kinds[m.kind] for m in machines]]
     spool_ok = spool_table(rows, list(spools))[:, [spools[spool_kind(m.spool)] for m in machines]]
     nozzle_ok = nozzle_table(rows, list(nozzles))[:, [nozzles[m.nozzle] for m in machines]]

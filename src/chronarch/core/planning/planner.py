@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 from functools import cache, partial
-from itertools import product
+from itertools import chain, product, repeat
 from math import inf
 from typing import Any, NamedTuple
 
@@ -110,9 +110,9 @@ class _Run:
         strategy = STRATEGIES[self.shop.strategy]
         rules = (strategy, c.clear_s, c.spool_s, c.nozzle_s, c.walk_s, c.steady_s, HORIZON_S, PRESS_S[0], EARLY_S[0])
         lengths = np.zeros(r.LENGTHS, np.int64)
-        for n, row in enumerate(rows):
-            if row.duration_s:
-                lengths[r.bucket(min(row.duration_s.values()))] += int(offers[n, r.O_WAITING])
+        for n, shortest in enumerate(seconds.min(axis=1, initial=inf).tolist()):
+            if shortest < inf:
+                lengths[r.bucket(shortest)] += int(offers[n, r.O_WAITING])
         return r.SlotArrays(
             machines=self._machines(),
             jobs=jobs,
@@ -151,8 +151,8 @@ class _Run:
         """Jobs (`due`: by when each must be off its bed), offers still to be looked at, and seconds by need and kind of
         machine."""
         needs, kinds = list(self.rows.values()), list(self.kinds)
-        seconds = np.array([[need.duration_s.get(kind, inf) for kind in kinds] for need in needs], float)
-        seconds = seconds.reshape(len(needs), len(kinds))
+        each = (map(need.duration_s.get, kinds, repeat(inf)) for need in needs)
+        seconds = np.fromiter(chain.from_iterable(each), float).reshape(len(needs), len(kinds))
         offers = np.zeros((len(self.needs), r.OFFER))
         for n, key in enumerate(self.needs):
             offers[n, r.O_GRAMS] = self.rows[key].grams

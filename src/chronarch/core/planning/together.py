@@ -13,6 +13,7 @@ if TYPE_CHECKING:
 
 TOGETHER = timedelta(minutes=6)
 """Beds that are ready within this time need a person at once."""
+AHEAD = timedelta(days=1)
 
 
 @dataclass(frozen=True)
@@ -29,11 +30,11 @@ def conflicts(snapshot: Snapshot, f: Forecast, words: Callable[[datetime], str])
     `words` says a time."""
     sites = {m.name: m.site for m in snapshot.machines}
     ready = [(r.likely, name) for name, r in f.ends.items()]
-    ready += [(b.end.likely, b.assignment.machine) for b in f.builds]
+    ready += f.builds.ends_within(AHEAD)
     found: list[BedsTogether] = []
     for site in sorted(set(sites.values())):
         people = snapshot.hands.get(site, snapshot.hands.get("", ((), 1)))[1]
-        mine = sorted((at, name) for at, name in ready if sites[name] == site and at < f.at + timedelta(days=1))
+        mine = sorted((at, name) for at, name in ready if sites[name] == site and at < f.at + AHEAD)
         start = 0
         while start < len(mine):
             end = start

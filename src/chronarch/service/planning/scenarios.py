@@ -125,12 +125,12 @@ async def _outlook(
             )
         )  # fmt: skip
     dated = [o for o in outlooks if o.due is not None]
-    ready = max((b.cleared.likely for b in f.builds), default=None)
     builds = foreseen(fleet, planned, plan, f, 200)
     return w.Outlook(
-        orders=outlooks, ready=ready, cannot=len(set(plan.unplaced)), productive=_productive(snapshot, plan, planned),
-        in_time=sum(o.promise == "in time" for o in dated), due=len(dated),
-        changes=sum((a.load is not None) + (a.nozzle is not None) for a in plan.assignments), builds=builds,
+        orders=outlooks, ready=f.builds.last_cleared(), cannot=len(set(plan.unplaced)),
+        productive=_productive(snapshot, plan, planned), in_time=sum(o.promise == "in time" for o in dated),
+        due=len(dated), changes=sum((a.load is not None) + (a.nozzle is not None) for a in plan.assignments),
+        builds=builds,
     )  # fmt: skip
 
 

@@ -78,6 +78,9 @@ ROUTES = (
     upkeep_routes, rounds_routes, notices_routes, ledger_routes, system_routes,
 )  # fmt: skip
 CHANGES_EVERY_S = 0.5
+COLLECT = (5_000, 10, 100)
+"""When garbage is collected: seldom what has lived long, because looking through it holds everybody up. A plan makes
+and drops a hundred thousand objects."""
 """How often the change log is read for what another process has changed."""
 SWITCH_S = 0.001
 """How long the background computes at most while the event loop waits for its turn."""
@@ -162,7 +165,8 @@ def make_app(config: Config) -> FastAPI:
         await service.load_fleet()
         app.state.parts = service.parts()
         sys.setswitchinterval(SWITCH_S)
-        gc.freeze()  # what lives as long as the service need not be looked through again and again
+        gc.set_threshold(*COLLECT)
+        gc.freeze()
         service.watch.start()
         tasks = [asyncio.create_task(worker.run_forever()) for worker in service.workers]
         await forget_unfinished(service.context)

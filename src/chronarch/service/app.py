@@ -164,6 +164,7 @@ def make_app(config: Config) -> FastAPI:
         service.planner.background.start()
         await service.load_fleet()
         app.state.parts = service.parts()
+        _prepare(app)
         sys.setswitchinterval(SWITCH_S)
         gc.set_threshold(*COLLECT)
         gc.freeze()
@@ -201,6 +202,13 @@ def make_app(config: Config) -> FastAPI:
     _serve_pages(app)
     app.add_middleware(Hardened)
     return app
+
+
+def _prepare(app: FastAPI) -> None:
+    """Work out what each route takes and gives, which would otherwise keep the first request waiting."""
+    nowhere = {"type": "http", "method": "GET", "path": "/api/.", "root_path": "", "headers": []}
+    for route in app.routes:
+        route.matches(nowhere)
 
 
 def _serve_pages(app: FastAPI) -> None:

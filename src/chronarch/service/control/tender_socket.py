@@ -176,8 +176,7 @@ class TenderSession:
             closing.add(asyncio.create_task(_close(self._socket, REFUSED, "This key was revoked.")))
 
         try:
-            for known in mine:
-                self._fleet.publish(known)
+            await self._fleet.publish_all(mine)
             self._context.changes.wake("tenders")
             with self._room.connections.held(self._who, close):
                 while True:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import uuid
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
@@ -101,16 +101,17 @@ class Fleet:
         spools = select(t.Spool).where(t.Spool.machine_id.is_not(None)).execution_options(populate_existing=True)
         for spool in (await db.execute(spools)).scalars():
             loaded.setdefault(spool.machine_id or 0, {})[spool.tool or 0] = spool
+        specs: dict[int, MachineModel] = {}
         self.version += 1
         for row, model, tender in found:
             known = self._known.get(row.name.lower())
-            spec = machine_model.validate_python(model.spec)
+            spec = specs[model.id] = specs.get(model.id) or machine_model.validate_python(model.spec)
             if known is None:
                 known = self._known[row.name.lower()] = FleetMachine(row, spec, tender)
             known.spools = loaded.get(row.id, {})
             known.brief, known.planned_s = briefs.get(row.id, (None, 0.0))
             known.row, known.model, known.tender = row, spec, tender
-            self.publish(known)
+        await self.publish_all([self._known[row.name.lower()] for row, _, _ in found])
 
     async def _briefs(self, db: AsyncSession, machines: list[int]) -> dict[int, tuple[wm.BuildBrief, float]]:
         rows = await db.execute(
@@ -214,6 +215,12 @@ class Fleet:
         """Something of a machine has changed: show it so from now on, and tell listeners."""
         known.shown = self.view(known).model_dump_json()
         self._changes.publish("machine", known.shown)
+
+    async def publish_all(self, several: Sequence[FleetMachine]) -> None:
+        """The same of many machines; others are served in between."""
+        for known in several:
+            self.publish(known)
+            await asyncio.sleep(0)
 
     def take_sample(self, sample: Sample, tender: str) -> FleetMachine | None:
         """Keep the newest sample of one of a tender's machines and tell listeners; None for a machine of another's."""

@@ -16,7 +16,6 @@ from chronarch.core.planning.planner import make_plan
 from chronarch.core.planning.shop_history import ShopHistory
 from chronarch.core.planning.snapshot import (
     QueuePlan,
-    SlotPhase,
     Snapshot,
     WaitingWork,
 )
@@ -29,7 +28,7 @@ from chronarch.service.machines.learned_paces import LearnedPaces
 from chronarch.service.orders.waiting_jobs import WaitingJob, waiting_jobs
 from chronarch.service.planning.history import learn
 from chronarch.service.planning.settings import PlanningSettings, load_settings
-from chronarch.service.planning.snapshot import CurrentPlan, NeedRows, ShopNow, take_snapshot
+from chronarch.service.planning.snapshot import CurrentPlan, NeedRows, ShopNow, take_snapshot, up_of
 
 PAST_FOR = timedelta(seconds=20)
 GOOD_FOR_S, TIMES_AS_LONG = 3.0, 10.0
@@ -123,7 +122,7 @@ class Planner:
         if last is None or now.at - last.plan.at > OLD or last.settings != settings:
             return None, frozenset()
         then = last.snapshot
-        if _up(then) != _up(now) or not _same_order(then, now):
+        if last.up != up_of(now) or not _same_order(then, now):
             return None, frozenset()
         had = {w.job: w for w in then.work}
         gone = (now.at - then.at) / timedelta(seconds=1)
@@ -165,7 +164,7 @@ class Planner:
         planned = self.last
         if planned is None:
             return self._context.clock.now(), {}
-        return planned.plan.at, {"machines": _up(planned.snapshot), "hours": planned.settings}
+        return planned.plan.at, {"machines": planned.up, "hours": planned.settings}
 
     def waits(self) -> tuple[int, float]:
         """How many copies wait, and how many seconds of building that is at the quickest machines."""
@@ -185,10 +184,6 @@ ThePlanner = Annotated[Planner, part(Planner)]
 
 def _shape(plan: QueuePlan) -> list[tuple[str, int]]:
     return [(a.machine, a.job) for a in plan.assignments[:200]]
-
-
-def _up(snapshot: Snapshot) -> set[tuple[str, bool, bool]]:
-    return {(m.name, m.takes, m.phase is SlotPhase.AWAY) for m in snapshot.machines}
 
 
 def _same_order(then: Snapshot, now: Snapshot) -> bool:

@@ -60,8 +60,12 @@ class CurrentPlan:
 
     def work_out(self) -> None:
         """Make here what everybody who looks at the plan needs of it."""
-        for made in (self.forecast, self.fits, self.first_of):
+        for made in (self.up, self.forecast, self.fits, self.first_of):
             assert made is not None
+
+    @cached_property
+    def up(self) -> frozenset[tuple[str, bool, bool]]:
+        return up_of(self.snapshot)
 
     @cached_property
     def forecast(self) -> Forecast:
@@ -162,6 +166,11 @@ def _workplace(
         min(releases, row.releases_left) if releases else 0, known.model.release_s,
     )  # fmt: skip
     return place, running
+
+
+def up_of(shop: Snapshot) -> frozenset[tuple[str, bool, bool]]:
+    """Which machines there are, whether each takes work, and whether it is away."""
+    return frozenset((m.name, m.takes, m.phase is SlotPhase.AWAY) for m in shop.machines)
 
 
 @dataclass

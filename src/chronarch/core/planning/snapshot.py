@@ -109,6 +109,11 @@ class NeedRow:
     hardened: bool = False
     grams: float = 0.0
 
+    @cached_property
+    def shortest_s(self) -> float:
+        """How long it takes on the quickest kind of machine; 0 when none can make it."""
+        return min(self.duration_s.values(), default=0.0)
+
 
 @dataclass(frozen=True)
 class WaitingWork:

@@ -171,7 +171,7 @@ class Planner:
         planned = self.last
         if planned is None:
             return 0, 0.0
-        seconds = sum(w.builds * min(w.need.duration_s.values(), default=0.0) for w in planned.snapshot.work)
+        seconds = sum(w.builds * w.need.shortest_s for w in planned.snapshot.work)
         return sum(w.copies.waiting for w in planned.waiting.values()), seconds
 
     def together(self, jobs: Sequence[int], due: datetime | None, built: set[int]) -> Completion | None:

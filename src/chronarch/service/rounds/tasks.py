@@ -34,8 +34,10 @@ def _next(planned: CurrentPlan, a: Assignment | None) -> NextBuild | None:
 
 async def _stands(fleet: Fleet, db: AsyncSession, planned: CurrentPlan) -> list[MachineOnRound]:
     unjudged: dict[int, list[int]] = {}
-    query = select(t.Build.machine_id, t.Build.id).where(t.Build.let_go, t.Build.verdict.is_(None)).order_by(t.Build.id)
-    for machine, build in await db.execute(query):
+    here = t.Build.machine_id.in_([known.row.id for known in fleet.all()])
+    query = select(t.Build.machine_id, t.Build.id).where(here, t.Build.verdict.is_(None), t.Build.let_go)
+    query = query.with_hint(t.Build, "force index (build_judged)")  # else all builds there ever were are looked at
+    for machine, build in sorted((await db.execute(query)).tuples()):
         unjudged.setdefault(machine, []).append(build)
     f = planned.forecast
     slots = {m.name: m for m in planned.snapshot.machines}

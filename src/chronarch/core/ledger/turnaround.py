@@ -30,8 +30,16 @@ class TurnaroundGaps:
     minutes: np.ndarray[Any, np.dtype[np.float64]]
     staffed: np.ndarray[Any, np.dtype[np.bool_]]
 
-    def only(self, wanted: np.ndarray[Any, np.dtype[np.bool_]]) -> TurnaroundGaps:
+    def only(self, wanted: np.ndarray[Any, Any]) -> TurnaroundGaps:
         return TurnaroundGaps(self.machine[wanted], self.begin[wanted], self.minutes[wanted], self.staffed[wanted])
+
+    def by_machine(self) -> dict[int, TurnaroundGaps]:
+        """The gaps of each machine that has any."""
+        order = np.argsort(self.machine, kind="stable")
+        machines, first = np.unique(self.machine[order], return_index=True)
+        return (
+            dict(zip(machines.tolist(), map(self.only, np.split(order, first[1:])), strict=True)) if len(order) else {}
+        )
 
 
 @dataclass(frozen=True)
@@ -77,9 +85,10 @@ def summed(name: str, found: TurnaroundGaps) -> list[TurnaroundSummary]:
 
 
 def _sum(name: str, shift: Shift, minutes: np.ndarray[Any, np.dtype[np.float64]]) -> TurnaroundSummary:
-    """One row. Medians, because a few nights would dominate a mean."""
+    """One row, of minutes that rise. Medians, because a few nights would dominate a mean."""
     if not len(minutes):
         return TurnaroundSummary(name, shift, 0, 0.0, 0.0, 0.0)
+    middle = (minutes[(len(minutes) - 1) // 2] + minutes[len(minutes) // 2]) / 2
     late = minutes[min(len(minutes) - 1, int(0.9 * len(minutes)))]
     lost = float(minutes.sum()) / 60
-    return TurnaroundSummary(name, shift, len(minutes), float(np.median(minutes)), float(late), lost)
+    return TurnaroundSummary(name, shift, len(minutes), float(middle), float(late), lost)

@@ -72,7 +72,7 @@ class Fits:
         row = self.rows.get(job)
         if row is None:
             return []
-        return [self.names[n] for n in np.flatnonzero((self.ever if ever else self.now)[row])]
+        return [self.names[n] for n in np.flatnonzero((self.ever if ever else self.now)[row]).tolist()]
 
 
 def fits_of(shop: Snapshot) -> Fits:

@@ -52,8 +52,10 @@ class OrderViews:
 
     async def page(self, db: AsyncSession, page: Page, ended: bool) -> list[w.OrderBrief]:
         """A page of the orders, soonest due first. The outlook must be current."""
-        in_work = t.Order.id.in_(select(t.Job.order_id).where(t.Job.open, t.Job.order_id.is_not(None)))
-        query = select(t.Order) if ended else select(t.Order).where(~t.Order.cancelled, in_work)
+        query = select(t.Order)
+        if not ended:
+            in_work = select(t.Job.order_id).where(t.Job.open, t.Job.order_id.is_not(None)).distinct().subquery()
+            query = query.join(in_work, in_work.c.order_id == t.Order.id).where(~t.Order.cancelled)
         rows = page.cut((await db.execute(page.of(query, *SOONEST_DUE))).scalars().all(), _place)
         lines = await records.jobs_of(db, [o.id for o in rows])
         copies = await copies_of(db, [j for many in lines.values() for j in many])

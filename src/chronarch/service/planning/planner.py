@@ -140,9 +140,10 @@ class Planner:
         if planned is None or waiting.job.id not in planned.waiting:
             return "It is being planned."
         job, fits = waiting.job.id, planned.fits
-        first = {name: a.job for name in fits.able(job) if (a := planned.plan.next_on(name)) is not None}
+        able = fits.able(job)
+        first = {name: a.job for name in able if (a := planned.plan.next_on(name)) is not None}
         return why_waiting(
-            waiting.needs.options, waiting.needs.requirement.machine, planned.machines, fits.able(job),
+            waiting.needs.options, waiting.needs.requirement.machine, planned.machines, able,
             fits.able(job, ever=True), self._start(planned, job), first,
         )  # fmt: skip
 

@@ -62,14 +62,16 @@ async def turnaround(
     async def work(db: AsyncSession) -> w.TurnaroundReport:
         settings = await load_settings(db)
         ran = await intervals.builds_that_ran(db, begin - BEFORE, end, now)
-        of_sites = [gaps(ran[:0], ())]
+        none = gaps(ran[:0], ())
+        of_sites = [none]
         for site in sorted({site for _, _, site in machines}):
             mine = [number for number, _, there in machines if there == site]
             staffing = settings.staffing(begin - timedelta(days=1), end + timedelta(days=1), site)
             of_sites.append(gaps(ran[np.isin(ran[:, 0], mine)], staffing.spans))
         found = joined(of_sites)
         found = found.only(found.begin >= microseconds(begin))
-        rows = [row for number, name, _ in machines for row in summed(name, found.only(found.machine == number))]
+        of = found.by_machine()
+        rows = [row for number, name, _ in machines for row in summed(name, of.get(number, none))]
         return w.TurnaroundReport(begin=begin, end=end, machines=rows, fleet=summed("Fleet", found))
 
     return await background.run(work)

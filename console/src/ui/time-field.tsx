@@ -4,6 +4,7 @@ import { useLive } from "../api/live";
 import { inputLook } from "./dialog";
 import { clock, localInput } from "./format";
 
+const HINT = "Write it like 23 Oct 2026, 12:00";
 const MONTHS = ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
 const ISO = /^(\d{4})-(\d{1,2})-(\d{1,2})(?:[t ]+(\d{1,2}):(\d{2}))?$/;
 const WRITTEN = /^(?:[a-z]+,? +)?(\d{1,2})\.? +([a-z]{3,})\.?(?:,? +(\d{4}))?(?:,? +(\d{1,2}):(\d{2}))?$/;
@@ -73,7 +74,8 @@ export function TimeField({ value, change, date = false, id, label, className = 
       id={id}
       aria-label={label}
       aria-invalid={wrong}
-      title={wrong ? "Write it like 23 Oct 2026, 12:00" : undefined}
+      title={wrong ? HINT : undefined}
+      ref={(field) => field?.setCustomValidity(wrong ? HINT : "")}
       className={`${className} ${wrong ? "border-alarm" : ""}`}
       placeholder={date ? "23 Oct 2026" : "23 Oct 2026, 12:00"}
       autoComplete="off"

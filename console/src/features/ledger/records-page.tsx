@@ -44,7 +44,7 @@ function Records({ now: opened }: { now: Date }) {
     setSpan({ from: local(new Date(end.getTime() - days * 86400_000)), to: local(end) });
   };
   const csv = `/api/report/utilisation?format=csv&from=${encodeURIComponent(from)}&to=${encodeURIComponent(to)}`;
-  const field = "min-h-9 rounded-md border border-rule bg-sheet px-2 text-ink";
+  const time = "min-h-9 min-w-0 flex-1 rounded-md border border-rule bg-sheet px-2 text-ink sm:w-52 sm:flex-none";
   return (
     <Page
       title="Records"
@@ -60,9 +60,11 @@ function Records({ now: opened }: { now: Date }) {
               {s.name}
             </button>
           ))}
-          <TimeField label="From" className={`${field} w-52`} value={span.from} change={(from) => from && setSpan({ ...span, from })} />
-          <span className="text-faded">to</span>
-          <TimeField label="To" className={`${field} w-52`} value={span.to} change={(to) => to && setSpan({ ...span, to })} />
+          <span className="flex w-full items-center gap-2 sm:w-auto">
+            <TimeField label="From" className={time} value={span.from} change={(from) => from && setSpan({ ...span, from })} />
+            <span className="text-faded">to</span>
+            <TimeField label="To" className={time} value={span.to} change={(to) => to && setSpan({ ...span, to })} />
+          </span>
         </div>
       }
     >

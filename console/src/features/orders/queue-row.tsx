@@ -50,7 +50,7 @@ export function Row({ job, handle, landing, onDragOver, onDrop }: Props) {
       onDrop={onDrop}
       className={`px-5 py-3.5 ${landing ? "shadow-[inset_0_3px_0_var(--ink)]" : ""}`}
     >
-      <div className={`grid grid-cols-[auto_1fr_auto] items-center gap-x-5 gap-y-1 ${handle ? "md:grid-cols-[auto_minmax(0,1.1fr)_8rem_minmax(0,1.6fr)_auto]" : "md:grid-cols-[0_minmax(0,1.1fr)_8rem_minmax(0,1.6fr)_auto]"}`}>
+      <div className={`grid grid-cols-[auto_1fr_auto] items-center gap-x-5 gap-y-1 ${handle ? "md:grid-cols-[auto_minmax(0,1fr)_11rem_minmax(0,1.8fr)_minmax(14rem,auto)]" : "md:grid-cols-[0_minmax(0,1fr)_11rem_minmax(0,1.8fr)_minmax(14rem,auto)]"}`}>
         <span>{handle}</span>
         <div className="min-w-0">
           <div className="truncate font-semibold">
@@ -79,9 +79,11 @@ export function Row({ job, handle, landing, onDragOver, onDrop }: Props) {
               </span>
             )}
             {job.due && !over && <span>due {soon(job.due, now)}</span>}
-            {!over && <PromiseMark promise={job.promise} chance={job.chance} since={job.promise_since} why={job.promise_why} />}
           </div>
-          {job.why && <div>{job.why}</div>}
+          <div className="flex flex-wrap items-baseline gap-x-3">
+            {!over && <PromiseMark promise={job.promise} chance={job.chance} since={job.promise_since} why={job.promise_why} />}
+            {job.why && <span>{job.why}</span>}
+          </div>
           <Refusal error={wish.error ?? pin.error} />
         </div>
         {!over && (

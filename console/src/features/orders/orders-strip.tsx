@@ -11,7 +11,7 @@ export function OrdersStrip() {
   const now = useNow(10_000);
   const list = orders.data ?? [];
   return (
-    <div className="min-w-72 flex-[1.25]">
+    <div className="min-w-72 flex-[1.35]">
       <h2 className="m-0 mb-1.5 text-base font-semibold">Orders</h2>
       {orders.data && list.length === 0 && <p className="m-0 py-1.5 text-faded">No order is in work.</p>}
       <ul className="m-0 list-none p-0">
@@ -20,8 +20,8 @@ export function OrdersStrip() {
             <Link to={`/orders/${o.id}`} className="min-w-0 flex-1 truncate text-ink" title={o.words}>
               {o.customer}
             </Link>
-            <span className="text-faded">{o.due ? `due ${soon(o.due, now)}` : ""}</span>
-            <span className="w-32">
+            <span className="shrink-0 text-faded">{o.due ? `due ${soon(o.due, now)}` : ""}</span>
+            <span className="w-36 shrink-0">
               <PromiseMark promise={o.promise} chance={o.chance} since={o.promise_since} why={o.promise_why} />
             </span>
           </li>

@@ -87,7 +87,7 @@ def is_staffed(at: datetime) -> bool:
     return at.weekday() < 5 and OPENING_H <= at.hour < CLOSING_H
 
 
-class _Run:
+class _Fortnight:
     """The fortnight, event by event."""
 
     def __init__(self, files: Sequence[PastFile], begin: datetime, end: datetime, seed: int) -> None:
@@ -207,7 +207,7 @@ class _Run:
 def make_past(files: Sequence[PastFile], begin: datetime, end: datetime, seed: int = 1911) -> MadeUpPast:
     """The shop's past from `begin` to `end`. Builds still under way at the end are left out of it, with what the ledger
     says of them: those machines have been idle since."""
-    run = _Run(files, begin, end, seed)
+    run = _Fortnight(files, begin, end, seed)
     day = begin
     while day < end:
         for hour in (8, 11, 14):

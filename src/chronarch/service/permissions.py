@@ -165,4 +165,4 @@ async def asked_by(request: Request) -> Principal:
     return who
 
 
-Who = Annotated[Principal, Depends(asked_by)]
+Caller = Annotated[Principal, Depends(asked_by)]

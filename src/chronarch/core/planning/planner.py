@@ -52,14 +52,14 @@ def make_plan(
     costs' `steady_s` of what was said; jobs that it did not have, and those of `only_fresh` (changed since), may take
     their place where the strategy wants them more; only a plan that is plainly better, in what is late or in what
     machines work, replaces it whole. Without, everything is chosen anew. Deterministic."""
-    return _Run(shop, before, only_fresh, most).plan()
+    return _PlanRun(shop, before, only_fresh, most).plan()
 
 
 def _grams(spool: LoadedSpool) -> float:
     return spool.grams
 
 
-class _Run:
+class _PlanRun:
     def __init__(self, shop: Snapshot, before: QueuePlan | None, fresh: frozenset[int], most: int) -> None:
         self.shop = shop
         self.machines = [m for m in shop.machines if m.phase is not SlotPhase.AWAY]

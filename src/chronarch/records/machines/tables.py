@@ -89,7 +89,7 @@ class SpoolChange(Base):
     __table_args__ = (Index("change_of_spool", "spool_id"),)
 
 
-class Reading(Base):
+class HeatReading(Base):
     """Heat over time, °C."""
 
     __tablename__ = "reading"

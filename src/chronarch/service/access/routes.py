@@ -11,7 +11,7 @@ from chronarch.service.access import sign_in as access
 from chronarch.service.access.sign_in import TheSignInGuard
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.principals import COOKIE, hash_secret, new_secret
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import access as w
@@ -34,7 +34,7 @@ async def sign_in(
 
 
 @router.post("/sign-out")
-async def sign_out(who: Who, context: Context, request: Request, response: Response) -> RequestDone:
+async def sign_out(who: Caller, context: Context, request: Request, response: Response) -> RequestDone:
     """Close the session this request came with."""
     await access.sign_out(context, request.cookies.get(COOKIE, ""))
     response.delete_cookie(COOKIE)
@@ -42,7 +42,7 @@ async def sign_out(who: Who, context: Context, request: Request, response: Respo
 
 
 @router.get("/me")
-async def me(who: Who) -> w.Me:
+async def me(who: Caller) -> w.Me:
     """Who is asking, and the session's CSRF token."""
     return fill(w.Me, who)
 

@@ -22,7 +22,7 @@ from chronarch.records.failures import away
 from chronarch.records.ledger.tender_events import commit_event
 from chronarch.service.context import ServiceContext, part_of
 from chronarch.service.http.open_connections import OpenConnections
-from chronarch.service.machines.fleet import Connection, Fleet, FleetMachine
+from chronarch.service.machines.fleet import Fleet, FleetMachine, TenderConnection
 from chronarch.service.machines.heat_log import HeatLog
 from chronarch.service.machines.learned_paces import LearnedPaces
 from chronarch.service.principals import Callers, Principal
@@ -133,7 +133,7 @@ class TenderSession:
         self._sending = asyncio.Lock()
         self._refused = 0
         self._heard: asyncio.Queue[Event | Reply] = asyncio.Queue(10_000)
-        self._connection = Connection(
+        self._connection = TenderConnection(
             hello.tender,
             self._send,
             self._configure,

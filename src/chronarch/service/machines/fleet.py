@@ -34,7 +34,7 @@ COMMAND_WITHIN_S = 15.0
 
 
 @dataclass
-class Connection:
+class TenderConnection:
     """A tender that is connected now."""
 
     name: str
@@ -81,7 +81,7 @@ class Fleet:
     def __init__(self, changes: Changes) -> None:
         self._changes = changes
         self._known: dict[str, FleetMachine] = {}
-        self.connections: dict[str, Connection] = {}
+        self.connections: dict[str, TenderConnection] = {}
         self.zone: tzinfo = UTC
         self.version = 0
         """How often rows were read or a tender came or went: what a plan is made from may be different then."""

@@ -59,9 +59,9 @@ class HeatLog:
         try:
             async with self._context.sessions() as db:
                 if rows:
-                    await db.execute(insert(t.Reading).prefix_with("IGNORE"), rows)
+                    await db.execute(insert(t.HeatReading).prefix_with("IGNORE"), rows)
                 if self._writes % PRUNE_EVERY == 0:
-                    await db.execute(delete(t.Reading).where(t.Reading.at < self._context.clock.now() - KEEP))
+                    await db.execute(delete(t.HeatReading).where(t.HeatReading.at < self._context.clock.now() - KEEP))
                 await db.commit()
         except (SQLAlchemyError, OSError) as error:
             if away(error) or isinstance(error, OSError):

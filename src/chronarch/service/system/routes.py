@@ -14,7 +14,7 @@ from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.live_events import stream
 from chronarch.service.http.open_connections import TheOpenConnections
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.system.health import TheHealthCheck
 from chronarch.wire.system import Health, LiveEvent, ShopInfo
 
@@ -42,7 +42,7 @@ async def look(health: TheHealthCheck) -> Health:
     "/live", tags=["live"], response_class=StreamingResponse, responses={200: {"content": {"text/event-stream": {}}}}
 )
 async def live_stream(
-    who: Who,
+    who: Caller,
     context: Context,
     fleet: TheFleet,
     connections: TheOpenConnections,

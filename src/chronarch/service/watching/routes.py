@@ -9,7 +9,7 @@ from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.openapi import body
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import RequestDone
 
@@ -30,7 +30,7 @@ async def frame(name: Named, fleet: TheFleet) -> Response:
 
 
 @router.put("/machines/{name}/frame", openapi_extra=body("image/jpeg"))
-async def put_frame(name: Named, request: Request, who: Who, context: Context, fleet: TheFleet) -> RequestDone:
+async def put_frame(name: Named, request: Request, who: Caller, context: Context, fleet: TheFleet) -> RequestDone:
     """A tender's newest frame of one of its machines."""
     known = fleet.in_care_of(who.tender, name)
     body = bytearray()

@@ -16,7 +16,7 @@ from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.library.content_store import TheContentStore
 from chronarch.service.library.readers import TheContentReaders
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem, TooLateProblem
 from chronarch.wire.common import ReasonGiven
 from chronarch.wire.control import actions as w
@@ -29,39 +29,41 @@ TRIES = 3
 
 
 @router.post("/builds/{number:record}/pause")
-async def pause(number: Number, because: ReasonGiven, who: Who, context: Context, fleet: TheFleet) -> Build:
+async def pause(number: Number, because: ReasonGiven, who: Caller, context: Context, fleet: TheFleet) -> Build:
     """Stop feeding at the next line, lift and park. Answers once the machine stands."""
     reason = because.reason or f"asked for by {who.signature}"
     return await have_done(context, fleet, number, c.Pause(reason=reason), who.signature)
 
 
 @router.post("/builds/{number:record}/resume")
-async def resume(number: Number, who: Who, context: Context, fleet: TheFleet) -> Build:
+async def resume(number: Number, who: Caller, context: Context, fleet: TheFleet) -> Build:
     """End a pause; the build goes on with the very next line."""
     return await have_done(context, fleet, number, c.Resume(), who.signature)
 
 
 @router.post("/builds/{number:record}/stop")
-async def stop(number: Number, because: ReasonGiven, who: Who, context: Context, fleet: TheFleet) -> Build:
+async def stop(number: Number, because: ReasonGiven, who: Caller, context: Context, fleet: TheFleet) -> Build:
     """End a build for good: heaters off, head parked, bed presented."""
     reason = because.reason or f"asked for by {who.signature}"
     return await have_done(context, fleet, number, c.Stop(reason=reason), who.signature)
 
 
 @router.put("/builds/{number:record}/pauses/{layer:record}")
-async def pause_before(number: Number, layer: Counted, who: Who, context: Context, fleet: TheFleet) -> Build:
+async def pause_before(number: Number, layer: Counted, who: Caller, context: Context, fleet: TheFleet) -> Build:
     """Pause once everything below a layer is laid. 0 means once the present layer is laid."""
     return await have_done(context, fleet, number, c.PauseBefore(layer=layer), who.signature)
 
 
 @router.delete("/builds/{number:record}/pauses/{layer:record}")
-async def no_pause_before(number: Number, layer: Counted, who: Who, context: Context, fleet: TheFleet) -> Build:
+async def no_pause_before(number: Number, layer: Counted, who: Caller, context: Context, fleet: TheFleet) -> Build:
     """Take back a pause before a layer."""
     return await have_done(context, fleet, number, c.NoPauseBefore(layer=layer), who.signature)
 
 
 @router.post("/builds/{number:record}/filament-change")
-async def filament_change(number: Number, because: ReasonGiven, who: Who, context: Context, fleet: TheFleet) -> Build:
+async def filament_change(
+    number: Number, because: ReasonGiven, who: Caller, context: Context, fleet: TheFleet
+) -> Build:
     """Pause for a filament change. Then `unload`, `load` and `purge` are done at the machine, and the build is
     resumed."""
     reason = because.reason or f"filament change asked for by {who.signature}"
@@ -95,7 +97,7 @@ async def preview_skip(
 async def skip(
     number: Number,
     order: w.SkipRequest,
-    who: Who,
+    who: Caller,
     context: Context,
     fleet: TheFleet,
     store: TheContentStore,
@@ -123,7 +125,7 @@ async def skip(
 async def undo_skip(
     number: Number,
     name: Named,
-    who: Who,
+    who: Caller,
     context: Context,
     fleet: TheFleet,
     store: TheContentStore,

@@ -17,7 +17,7 @@ from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.openapi import body
 from chronarch.service.library.content_store import TheContentStore
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import RequestDone
 from chronarch.wire.control import actions as w
@@ -47,7 +47,7 @@ async def log(
 
 @router.put("/builds/{number:record}/log", openapi_extra=body("application/gzip"))
 async def put_log(
-    number: Number, request: Request, who: Who, context: Context, fleet: TheFleet, store: TheContentStore
+    number: Number, request: Request, who: Caller, context: Context, fleet: TheFleet, store: TheContentStore
 ) -> RequestDone:
     """A tender hands over the line log of a build that has ended, gzip-packed."""
     async with context.sessions() as db:

@@ -16,7 +16,7 @@ from chronarch.records import tables as t
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import Fleet, FleetMachine, TheFleet
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.access import Scope
@@ -31,7 +31,7 @@ HANDS_WITHIN_S = 310.0
 
 
 @router.post("/machines/{name}/take-out")
-async def take_out(name: Named, order: OutOfWork, who: Who, fleet: TheFleet) -> RequestDone:
+async def take_out(name: Named, order: OutOfWork, who: Caller, fleet: TheFleet) -> RequestDone:
     """Take an idle machine out of work (state `service`)."""
     known = fleet.find(name)
     await fleet.command(known, c.TakeOut(reason=order.reason or f"taken out by {who.signature}"))
@@ -55,7 +55,7 @@ async def emergency_stop(name: Named, fleet: TheFleet) -> RequestDone:
 
 
 @router.post("/machines/{name}/do")
-async def do(name: Named, action: Annotated[w.Action, Body()], who: Who, fleet: TheFleet) -> w.ActionDone:
+async def do(name: Named, action: Annotated[w.Action, Body()], who: Caller, fleet: TheFleet) -> w.ActionDone:
     """Have a machine do something. Answers once the machine has done it. While a build runs, only actions meant for a
     running build are possible. Sending a line, or running a guarded sequence, needs the right to maintain."""
     known = fleet.find(name)

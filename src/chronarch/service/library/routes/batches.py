@@ -18,7 +18,7 @@ from chronarch.service.context import Context, ServiceContext
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.library.content_store import TheContentStore
 from chronarch.service.library.intake import drop_unused, make_folders
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import library as w
 from chronarch.wire.common import RequestDone
@@ -72,7 +72,7 @@ FILE_ACTIONS: dict[str, FileAction] = {
 
 
 @router.post("/files/batch")
-async def batch(order: w.FileBatch, who: Who, context: Context) -> w.BatchResult:
+async def batch(order: w.FileBatch, who: Caller, context: Context) -> w.BatchResult:
     """Do one thing with many files. One that is refused does not keep the others from it."""
     done, refused = [], {}
     for number in dict.fromkeys(order.files):

@@ -29,7 +29,7 @@ from chronarch.service.library.content_store import Received
 from chronarch.service.library.intake import TheIntake, UploadIntake
 from chronarch.service.machines.fleet import Fleet, TheFleet
 from chronarch.service.machines.learned_paces import LearnedPaces, TheLearnedPaces
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import library as w
@@ -73,7 +73,7 @@ Patience = Annotated[float, Depends(_patience)]
 async def drop_raw(
     name: Word,
     request: Request,
-    who: Who,
+    who: Caller,
     context: Context,
     fleet: TheFleet,
     paces: TheLearnedPaces,
@@ -99,7 +99,7 @@ async def drop_raw(
 
 @router.post("/drop", status_code=201, response_model=w.Dropped, responses=Answers)  # type: ignore[arg-type]
 async def drop_form(
-    who: Who,
+    who: Caller,
     context: Context,
     fleet: TheFleet,
     paces: TheLearnedPaces,

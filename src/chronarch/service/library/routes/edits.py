@@ -17,7 +17,7 @@ from chronarch.service.library.finding import find_file
 from chronarch.service.library.intake import TheIntake
 from chronarch.service.library.readers import TheContentReaders
 from chronarch.service.machines.learned_paces import TheLearnedPaces
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import gcode as w
 from chronarch.wire.library import Dropped, File
@@ -48,7 +48,7 @@ async def preview(
 async def edit(
     which: Named,
     order: w.EditRequest,
-    who: Who,
+    who: Caller,
     context: Context,
     store: TheContentStore,
     readers: TheContentReaders,

@@ -27,7 +27,7 @@ from chronarch.service.library.finding import find_file
 from chronarch.service.library.intake import make_folders
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.machines.learned_paces import TheLearnedPaces
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import library as w
 from chronarch.wire.common import Hash
@@ -156,7 +156,9 @@ async def revisions(which: Named, context: Context) -> list[w.Revision]:
 
 
 @router.post("/files/{which}/revisions/{number:record}/restore", status_code=201)
-async def restore_revision(which: Named, number: Number, who: Who, context: Context, paces: TheLearnedPaces) -> w.File:
+async def restore_revision(
+    which: Named, number: Number, who: Caller, context: Context, paces: TheLearnedPaces
+) -> w.File:
     """Make an earlier content the newest revision again."""
     async with context.sessions() as db:
         kept = await find_file(db, which, binned=False, revision=number)
@@ -206,7 +208,7 @@ async def preflight(which: Named, context: Context, fleet: TheFleet, machine: Na
 
 
 @router.post("/files/{which}/overrule", status_code=201)
-async def overrule(which: Named, order: w.Overruling, who: Who, context: Context, paces: TheLearnedPaces) -> w.File:
+async def overrule(which: Named, order: w.Overruling, who: Caller, context: Context, paces: TheLearnedPaces) -> w.File:
     """Let this content run on a model although a rule refuses it. Who did so and why is recorded, and holds only for
     the content of this revision."""
     async with context.sessions() as db:

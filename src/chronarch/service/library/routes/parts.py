@@ -28,7 +28,7 @@ from chronarch.service.library.finding import find_part
 from chronarch.service.library.intake import drop_unused
 from chronarch.service.library.readers import TheContentReaders
 from chronarch.service.machines.learned_paces import LearnedPaces, TheLearnedPaces
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import library as w
 from chronarch.wire.common import RequestDone
@@ -83,7 +83,7 @@ async def _gather(db: AsyncSession, part: int, files: list[int], *, only: bool) 
 
 
 @router.post("", status_code=201)
-async def add_part(order: w.NewPart, who: Who, context: Context, paces: TheLearnedPaces) -> w.Part:
+async def add_part(order: w.NewPart, who: Caller, context: Context, paces: TheLearnedPaces) -> w.Part:
     async with context.sessions() as db:
         row = t.Part(name=order.name, notes=order.notes.strip(), added_at=context.clock.now(), added_by=who.signature)
         db.add(row)

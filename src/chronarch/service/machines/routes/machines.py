@@ -148,9 +148,9 @@ async def heat(name: Named, context: Context, fleet: TheFleet, begin: GivenTime 
         rows = (
             (
                 await db.execute(
-                    select(t.Reading)
-                    .where(t.Reading.machine_id == known.row.id, t.Reading.at >= begin)
-                    .order_by(t.Reading.at)
+                    select(t.HeatReading)
+                    .where(t.HeatReading.machine_id == known.row.id, t.HeatReading.at >= begin)
+                    .order_by(t.HeatReading.at)
                 )
             )
             .scalars()

@@ -16,7 +16,7 @@ from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.paging import ManyPaged
 from chronarch.service.http.views import TheViews
 from chronarch.service.machines.fleet import Fleet, TheFleet
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import fill
 from chronarch.wire.machines import spools as w
@@ -73,7 +73,9 @@ async def add_spool(order: w.NewSpool, context: Context, fleet: TheFleet) -> w.S
 
 
 @router.patch("/spools/{number:record}")
-async def change_spool(number: Number, change: w.SpoolUpdate, who: Who, context: Context, fleet: TheFleet) -> w.Spool:
+async def change_spool(
+    number: Number, change: w.SpoolUpdate, who: Caller, context: Context, fleet: TheFleet
+) -> w.Spool:
     """Correct what is left by weighing, say where it lies, or that it is used up."""
     async with context.sessions() as db:
         row = await _find_spool(db, number)

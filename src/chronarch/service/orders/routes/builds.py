@@ -22,7 +22,7 @@ from chronarch.service.http.views import TheViews
 from chronarch.service.library.content_store import TheContentStore
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.orders.verdicts import judge
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.orders import builds as w
 
@@ -65,7 +65,7 @@ async def build(number: Number, context: Context) -> w.Build:
 
 
 @router.post("/builds/{number:record}/verdict")
-async def verdict(number: Number, order: w.Clearing, who: Who, context: Context, fleet: TheFleet) -> w.Build:
+async def verdict(number: Number, order: w.Clearing, who: Caller, context: Context, fleet: TheFleet) -> w.Build:
     """The bed is cleared, and this became of the build: good pieces are counted, the rest goes back in the queue."""
     return await judge(context, fleet, number, order, who)
 

@@ -20,7 +20,7 @@ from chronarch.service.machines.fleet import Fleet, TheFleet
 from chronarch.service.orders.job_actions import BATCH
 from chronarch.service.orders.job_views import OVER, JobViews, TheJobViews
 from chronarch.service.orders.jobs import find, find_file, make_job, stored_requirement
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.orders import jobs as w
 
@@ -46,7 +46,7 @@ async def jobs(
 @router.post("/jobs", status_code=201, response_model=w.Job)
 async def submit(
     order: w.NewJob,
-    who: Who,
+    who: Caller,
     context: Context,
     fleet: TheFleet,
     views: TheJobViews,

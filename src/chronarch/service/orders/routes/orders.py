@@ -24,7 +24,7 @@ from chronarch.service.orders.job_views import OVER
 from chronarch.service.orders.making import add_line, make_orders
 from chronarch.service.orders.order_csv import LARGEST_CSV, orders_of_csv
 from chronarch.service.orders.order_views import TheOrderViews
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem, sound
 from chronarch.wire.control.commands import Stop
 from chronarch.wire.orders import orders as w
@@ -55,7 +55,7 @@ async def order(number: Number, context: Context, fleet: TheFleet, views: TheOrd
 @router.post("/orders", status_code=201, response_model=w.Order)
 async def make_order(
     order: w.NewOrder,
-    who: Who,
+    who: Caller,
     context: Context,
     fleet: TheFleet,
     views: TheOrderViews,
@@ -72,7 +72,7 @@ async def make_order(
 
 @router.post("/orders/from-csv", status_code=201, openapi_extra=body("text/csv"))
 async def orders_from_csv(
-    request: Request, who: Who, context: Context, fleet: TheFleet, views: TheOrderViews
+    request: Request, who: Caller, context: Context, fleet: TheFleet, views: TheOrderViews
 ) -> list[w.Order]:
     """Make orders from CSV (RFC 4180). The first row names the columns: customer, and part or file; if wanted also
     order, due, quantity, material, colour, nozzle_mm, pool and note. Rows with the same `order` (or else the same
@@ -89,7 +89,7 @@ async def orders_from_csv(
 
 @router.patch("/orders/{number:record}")
 async def change_order(
-    number: Number, change: w.OrderChange, who: Who, context: Context, fleet: TheFleet, views: TheOrderViews
+    number: Number, change: w.OrderChange, who: Caller, context: Context, fleet: TheFleet, views: TheOrderViews
 ) -> w.Order:
     """Change an order, or add lines to it. Its due time, priority and hold apply to its lines that are not done."""
     given = change.model_fields_set
@@ -133,7 +133,7 @@ async def change_order(
 
 @router.post("/orders/{number:record}/cancel")
 async def cancel_order(
-    number: Number, order: w.Cancel, who: Who, context: Context, fleet: TheFleet, views: TheOrderViews
+    number: Number, order: w.Cancel, who: Caller, context: Context, fleet: TheFleet, views: TheOrderViews
 ) -> w.Order:
     """Make nothing more for an order; good pieces go to stock. While copies of it are being built, the request must say
     what becomes of them, or it is refused (409)."""
@@ -158,7 +158,7 @@ async def cancel_order(
 
 @router.post("/orders/{number:record}/repeat", status_code=201)
 async def repeat_order(
-    number: Number, change: w.OrderChange, who: Who, context: Context, fleet: TheFleet, views: TheOrderViews
+    number: Number, change: w.OrderChange, who: Caller, context: Context, fleet: TheFleet, views: TheOrderViews
 ) -> w.Order:
     """Make the same order once more. Due time, note and priority may be given anew."""
     async with context.sessions() as db:

@@ -21,7 +21,7 @@ from chronarch.service.machines.fleet import Fleet, TheFleet
 from chronarch.service.orders.job_actions import BATCH
 from chronarch.service.orders.job_views import OVER, JobViews, TheJobViews
 from chronarch.service.orders.jobs import find
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.orders import jobs as w
 
@@ -73,7 +73,7 @@ async def _take_line(
 @router.post("/queue/move")
 async def move(
     order: w.QueueMove,
-    who: Who,
+    who: Caller,
     context: Context,
     fleet: TheFleet,
     page: Paged,
@@ -98,7 +98,7 @@ async def move(
 @router.post("/queue/batch")
 async def batch(
     order: w.JobBatch,
-    who: Who,
+    who: Caller,
     context: Context,
     fleet: TheFleet,
     page: Paged,

@@ -14,7 +14,7 @@ from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.paging import ManyPaged, Page
 from chronarch.service.http.views import TheViews
 from chronarch.service.orders.jobs import find_file, find_part
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.wire.orders.stock import StockCount, StockRow
 
 router = APIRouter(tags=["orders"], route_class=RetryingRoute)
@@ -54,7 +54,7 @@ async def stock(request: Request, page: ManyPaged, context: Context, views: TheV
 
 
 @router.put("/stock")
-async def count_stock(count: StockCount, page: ManyPaged, who: Who, context: Context) -> list[StockRow]:
+async def count_stock(count: StockCount, page: ManyPaged, who: Caller, context: Context) -> list[StockRow]:
     """Say how many pieces of something are on the shelf."""
     async with context.sessions() as db:
         if count.part is not None:

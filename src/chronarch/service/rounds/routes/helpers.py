@@ -18,7 +18,7 @@ from chronarch.service.context import Context, ServiceContext
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.orders.verdicts import judge
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.planning.planner import ThePlanner
 from chronarch.service.principals import Principal, hash_secret
 from chronarch.service.problems import ApiProblem
@@ -49,7 +49,7 @@ async def helpers(context: Context) -> list[w.Helper]:
 
 
 @router.post("/helpers", status_code=201)
-async def make_helper(order: w.NewHelper, who: Who, context: Context) -> w.CreatedHelper:
+async def make_helper(order: w.NewHelper, who: Caller, context: Context) -> w.CreatedHelper:
     """Make an address that shows the rounds of one site without an account, until it expires or is revoked."""
     token = secrets.token_urlsafe(24)
     now = context.clock.real_now()

@@ -11,7 +11,7 @@ from chronarch.records import tables as t
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import TheFleet
-from chronarch.service.permissions import Who
+from chronarch.service.permissions import Caller
 from chronarch.service.principals import Principal
 from chronarch.service.rounds.since import since
 from chronarch.wire import rounds as w
@@ -31,7 +31,7 @@ async def _person(db: AsyncSession, who: Principal) -> t.Person | None:
 
 
 @router.post("/me/here")
-async def here(who: Who, context: Context, fleet: TheFleet) -> w.SinceYouLeft:
+async def here(who: Caller, context: Context, fleet: TheFleet) -> w.SinceYouLeft:
     """Somebody looks. Remembers it, and tells what happened since they were last seen before being away."""
     now = context.clock.now()
     async with context.sessions() as db:
@@ -47,7 +47,7 @@ async def here(who: Who, context: Context, fleet: TheFleet) -> w.SinceYouLeft:
 
 
 @router.post("/me/caught-up")
-async def caught_up(who: Who, context: Context, fleet: TheFleet) -> w.SinceYouLeft:
+async def caught_up(who: Caller, context: Context, fleet: TheFleet) -> w.SinceYouLeft:
     """The person has read what happened while they were away."""
     async with context.sessions() as db:
         person = await _person(db, who)

@@ -54,8 +54,8 @@ def change_file(which: Which, change: w.FileChange) -> Call[w.File]:
     return Call("PATCH", at("files", which), w.File, body=change)
 
 
-def batch_files(order: w.FileBatch) -> Call[w.BatchResult]:
-    return Call("POST", "/api/files/batch", w.BatchResult, body=order)
+def batch_files(asked: w.FileBatch) -> Call[w.BatchResult]:
+    return Call("POST", "/api/files/batch", w.BatchResult, body=asked)
 
 
 def empty_bin() -> Call[RequestDone]:
@@ -94,8 +94,8 @@ def preflight(which: Which, machine: str) -> Call[list[Finding]]:
     return Call("GET", at("files", which, "preflight"), list[Finding], params={"machine": machine})
 
 
-def overrule(which: Which, order: w.Overruling) -> Call[w.File]:
-    return Call("POST", at("files", which, "overrule"), w.File, body=order)
+def overrule(which: Which, asked: w.Overruling) -> Call[w.File]:
+    return Call("POST", at("files", which, "overrule"), w.File, body=asked)
 
 
 def preview_edit(which: Which, edit: Edit, model: str = "", revision: int | None = None) -> Call[EditPreview]:
@@ -154,8 +154,8 @@ def suggestions() -> Call[list[PartSuggestion]]:
     return Call("GET", "/api/parts/suggestions", list[PartSuggestion])
 
 
-def add_part(order: w.NewPart) -> Call[w.Part]:
-    return Call("POST", "/api/parts", w.Part, body=order)
+def add_part(asked: w.NewPart) -> Call[w.Part]:
+    return Call("POST", "/api/parts", w.Part, body=asked)
 
 
 def change_part(which: Which, change: w.PartChange) -> Call[w.Part]:

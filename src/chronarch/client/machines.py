@@ -33,8 +33,8 @@ def machine(name: str) -> Call[wm.MachineDetail]:
     return Call("GET", at("machines", name), wm.MachineDetail)
 
 
-def add_machine(order: wm.NewMachine, tender: str = "tender") -> Call[wm.MachineDetail]:
-    return Call("POST", "/api/machines", wm.MachineDetail, params={"tender": tender}, body=order)
+def add_machine(asked: wm.NewMachine, tender: str = "tender") -> Call[wm.MachineDetail]:
+    return Call("POST", "/api/machines", wm.MachineDetail, params={"tender": tender}, body=asked)
 
 
 def change_machine(
@@ -53,8 +53,8 @@ def spools(finished: bool = False) -> Call[list[ws.Spool]]:
     return Call("GET", "/api/spools", list[ws.Spool], params=some(finished=finished))
 
 
-def add_spool(order: ws.NewSpool) -> Call[ws.Spool]:
-    return Call("POST", "/api/spools", ws.Spool, body=order)
+def add_spool(asked: ws.NewSpool) -> Call[ws.Spool]:
+    return Call("POST", "/api/spools", ws.Spool, body=asked)
 
 
 def change_spool(number: int, change: ws.SpoolUpdate) -> Call[ws.Spool]:

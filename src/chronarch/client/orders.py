@@ -13,9 +13,9 @@ from chronarch.wire.orders.jobs import Job, JobChange, NewJob
 from chronarch.wire.orders.stock import StockCount, StockRow
 
 
-def submit(order: NewJob, once: str = "") -> Call[Job]:
+def submit(asked: NewJob, once: str = "") -> Call[Job]:
     """`once` is an Idempotency-Key."""
-    return Call("POST", "/api/jobs", Job, body=order, headers={"Idempotency-Key": once} if once else {})
+    return Call("POST", "/api/jobs", Job, body=asked, headers={"Idempotency-Key": once} if once else {})
 
 
 def jobs(ended: bool = False) -> Call[list[Job]]:
@@ -107,9 +107,9 @@ def move_jobs(jobs: list[int], before: int | None = None, version: int | None = 
     return Call("POST", "/api/queue/move", wj.QueueLine, body=order, headers=_match(version))
 
 
-def batch_jobs(order: wj.JobBatch, version: int | None = None) -> Call[wj.QueueLine]:
+def batch_jobs(asked: wj.JobBatch, version: int | None = None) -> Call[wj.QueueLine]:
     """Hold, release, withdraw, or put to the top several jobs: all, or none."""
-    return Call("POST", "/api/queue/batch", wj.QueueLine, body=order, headers=_match(version))
+    return Call("POST", "/api/queue/batch", wj.QueueLine, body=asked, headers=_match(version))
 
 
 def change_job(number: int, change: wj.JobChange) -> Call[wj.Job]:

@@ -43,5 +43,5 @@ def hours() -> Call[list[SiteHours]]:
     return Call("GET", "/api/hours", list[SiteHours])
 
 
-def set_hours(order: SiteHours) -> Call[SiteHours]:
-    return Call("PUT", "/api/hours", SiteHours, body=order)
+def set_hours(asked: SiteHours) -> Call[SiteHours]:
+    return Call("PUT", "/api/hours", SiteHours, body=asked)

@@ -18,8 +18,8 @@ def helpers() -> Call[list[Helper]]:
     return Call("GET", "/api/helpers", list[Helper])
 
 
-def make_helper(order: NewHelper) -> Call[CreatedHelper]:
-    return Call("POST", "/api/helpers", CreatedHelper, body=order)
+def make_helper(asked: NewHelper) -> Call[CreatedHelper]:
+    return Call("POST", "/api/helpers", CreatedHelper, body=asked)
 
 
 def revoke_helper(number: int) -> Call[Helper]:

@@ -11,8 +11,8 @@ def upkeep_windows() -> Call[list[Upkeep]]:
     return Call("GET", "/api/upkeep-windows", list[Upkeep])
 
 
-def add_upkeep_window(order: NewUpkeep) -> Call[Upkeep]:
-    return Call("POST", "/api/upkeep-windows", Upkeep, body=order)
+def add_upkeep_window(asked: NewUpkeep) -> Call[Upkeep]:
+    return Call("POST", "/api/upkeep-windows", Upkeep, body=asked)
 
 
 def remove_upkeep_window(number: int) -> Call[RequestDone]:

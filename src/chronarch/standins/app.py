@@ -162,11 +162,11 @@ def make_app(setups: list[Setup]) -> FastAPI:
         return Response(find(name).frame(), media_type="image/jpeg", headers={"Cache-Control": "no-store"})
 
     @app.post("/machines/{name}/faults/{fault}")
-    async def bring(name: str, fault: str, order: FaultRequest) -> dict[str, str]:
+    async def bring(name: str, fault: str, asked: FaultRequest) -> dict[str, str]:
         machine = find(name)
         if fault not in FAULTS:
             raise HTTPException(404, f"There is no fault {fault}; there are {', '.join(FAULTS)}.")
-        FAULTS[fault][1](machine, order)
+        FAULTS[fault][1](machine, asked)
         return {"machine": machine.setup.name, "fault": fault}
 
     return app

@@ -23,11 +23,11 @@ routers = (router,)
 
 @router.post("/sign-in")
 async def sign_in(
-    order: w.SignIn, context: Context, guard: TheSignInGuard, request: Request, response: Response
+    asked: w.SignIn, context: Context, guard: TheSignInGuard, request: Request, response: Response
 ) -> w.Me:
     """Open a session; its cookie comes with the answer."""
     place = request.client.host if request.client else ""
-    token, me = await access.sign_in(context, guard, order.login, order.password, place)
+    token, me = await access.sign_in(context, guard, asked.login, asked.password, place)
     age = int(context.config.session_hours * 3600)
     response.set_cookie(COOKIE, token, max_age=age, httponly=True, samesite="strict")
     return me
@@ -58,12 +58,12 @@ async def keys(context: Context) -> list[w.Key]:
 
 
 @router.post("/keys", status_code=201)
-async def make_key(order: w.NewKey, context: Context) -> w.CreatedKey:
+async def make_key(asked: w.NewKey, context: Context) -> w.CreatedKey:
     """Make a key. Its secret is in this answer and nowhere else."""
     secret = new_secret()
     async with context.sessions() as db:
         row = t.Key(
-            name=order.name, secret_hash=hash_secret(secret), scope=order.scope, created_at=context.clock.real_now()
+            name=asked.name, secret_hash=hash_secret(secret), scope=asked.scope, created_at=context.clock.real_now()
         )
         db.add(row)
         await db.commit()

@@ -55,26 +55,26 @@ def stored_requirement(fleet: Fleet, requirement: Requirement) -> dict[str, Any]
     return asdict(replace(requirement, machine=machine))
 
 
-async def make_job(context: ServiceContext, fleet: Fleet, db: AsyncSession, order: w.NewJob, by: str) -> t.Job:
+async def make_job(context: ServiceContext, fleet: Fleet, db: AsyncSession, asked: w.NewJob, by: str) -> t.Job:
     """A job at the end of the line, not committed yet. Raises ApiProblem (404, 422)."""
     job = t.Job(
-        copies=order.copies,
-        held=order.held,
-        pinned=order.revision,
-        requirement=stored_requirement(fleet, order.requirement),
-        priority=order.priority,
-        due_at=order.due,
-        not_before=order.not_before,
-        note=order.note,
-        tags=order.tags,
+        copies=asked.copies,
+        held=asked.held,
+        pinned=asked.revision,
+        requirement=stored_requirement(fleet, asked.requirement),
+        priority=asked.priority,
+        due_at=asked.due,
+        not_before=asked.not_before,
+        note=asked.note,
+        tags=asked.tags,
         line=await orders.last_in_line(db),
         created_at=context.clock.now(),
         created_by=by,
     )
-    if order.part is not None:
-        job.part_id = (await find_part(db, order.part)).id
+    if asked.part is not None:
+        job.part_id = (await find_part(db, asked.part)).id
     else:
-        job.file_id = (await find_file(db, order.file or "", order.revision)).id
+        job.file_id = (await find_file(db, asked.file or "", asked.revision)).id
     db.add(job)
     await db.flush()
     return job

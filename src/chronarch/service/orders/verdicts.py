@@ -21,7 +21,7 @@ from chronarch.wire.orders import builds as w
 log = logging.getLogger("chronarch.builds")
 
 
-async def judge(context: ServiceContext, fleet: Fleet, number: int, order: w.Clearing, who: Principal) -> w.Build:
+async def judge(context: ServiceContext, fleet: Fleet, number: int, asked: w.Clearing, who: Principal) -> w.Build:
     """Write down a verdict and that the bed is clear, and tell the machine. Raises ApiProblem (404, 409, 422)."""
     async with context.sessions() as db:
         build = await db.get(t.Build, number)
@@ -42,8 +42,8 @@ async def judge(context: ServiceContext, fleet: Fleet, number: int, order: w.Cle
             t.Job, build.job_id, with_for_update=True
         )  # two verdicts at once count one after the other
         before = (await copies_of(db, [job]))[job.id]
-        build.verdict, build.good_pieces = judged(number, build.pieces, order.verdict, order.good, order.reason)
-        build.scrap_reason, build.judged_by = order.reason, who.signature
+        build.verdict, build.good_pieces = judged(number, build.pieces, asked.verdict, asked.good, asked.reason)
+        build.scrap_reason, build.judged_by = asked.reason, who.signature
         build.cleared_at = build.cleared_at or context.clock.now()
         if not lifted:
             if machine.release_stuck:

@@ -32,14 +32,14 @@ async def upkeep(context: Context, fleet: TheFleet) -> list[Upkeep]:
 
 
 @router.post("/upkeep-windows", status_code=201)
-async def add_upkeep(order: NewUpkeep, context: Context, fleet: TheFleet) -> Upkeep:
+async def add_upkeep(asked: NewUpkeep, context: Context, fleet: TheFleet) -> Upkeep:
     """Keep a machine free for upkeep: no build that would reach into the span starts there."""
-    known = fleet.find(order.machine)
+    known = fleet.find(asked.machine)
     async with context.sessions() as db:
-        row = t.UpkeepWindow(machine_id=known.row.id, begin_at=order.begin, end_at=order.end, text=order.text)
+        row = t.UpkeepWindow(machine_id=known.row.id, begin_at=asked.begin, end_at=asked.end, text=asked.text)
         db.add(row)
         await db.commit()
-    return fill(Upkeep, order, id=row.id, machine=known.row.name)
+    return fill(Upkeep, asked, id=row.id, machine=known.row.name)
 
 
 @router.delete("/upkeep-windows/{number:record}")

@@ -260,21 +260,21 @@ class MachineDriver(ABC):
         else:
             self._settled.set()
 
-    async def _take_up(self, order: OpenBuild, kept: BuildCheckpoint) -> None:
-        spec = await self._spec(order)
-        self.line_log.begin(order.build)
+    async def _take_up(self, build: OpenBuild, kept: BuildCheckpoint) -> None:
+        spec = await self._spec(build)
+        self.line_log.begin(build.build)
         self.controller.adopt(spec, kept, self.now())
         self._settled.set()
 
-    async def _spec(self, order: OpenBuild) -> BuildSpec:
+    async def _spec(self, build: OpenBuild) -> BuildSpec:
         """The build with its file; tries until the file can be had."""
         wait_s = 1.0
         while True:
             try:
-                program = await self.context.store.program(order.sha256)
-                return BuildSpec(order.build, order.plan.core(), program, order.pace, order.sha256)
+                program = await self.context.store.program(build.sha256)
+                return BuildSpec(build.build, build.plan.core(), program, build.pace, build.sha256)
             except Exception as error:
-                log.warning("the file of build %d cannot be had: %s", order.build, error)
+                log.warning("the file of build %d cannot be had: %s", build.build, error)
             await asyncio.sleep(wait_s)
             wait_s = min(wait_s * 2, 10)
 
@@ -308,9 +308,9 @@ class MachineDriver(ABC):
         except OSError as error:
             log.warning("the set-up of %s cannot be kept: %s", self.config.machine, error)
 
-    async def _start(self, order: OpenBuild) -> None:
+    async def _start(self, build: OpenBuild) -> None:
         """Fetch the file and begin; tries until the machine is free for it."""
-        spec = await self._spec(order)
+        spec = await self._spec(build)
         wait_s = 0.2
         while True:
             await self.until(lambda: self.controller.ready)
@@ -319,7 +319,7 @@ class MachineDriver(ABC):
                 self.flush()
                 return
             except WrongState as error:
-                log.warning("build %d cannot start on %s: %s", order.build, self.config.machine, error)
+                log.warning("build %d cannot start on %s: %s", build.build, self.config.machine, error)
             await asyncio.sleep(wait_s)
             wait_s = min(wait_s * 2, 10)
 

@@ -81,7 +81,7 @@ async def changes(number: Number, context: Context) -> list[w.BuildChange]:
 @router.post("/builds/{number:record}/skip/preview")
 async def preview_skip(
     number: Number,
-    order: w.SkipRequest,
+    asked: w.SkipRequest,
     context: Context,
     fleet: TheFleet,
     store: TheContentStore,
@@ -89,14 +89,14 @@ async def preview_skip(
 ) -> w.SkipPlan:
     """What leaving objects out from the next layer on would mean. Nothing is changed."""
     build, known = await running(context, fleet, number, "leave out")
-    told, _, _ = await skip_plan(context, store, readers, build, known, order.objects)
+    told, _, _ = await skip_plan(context, store, readers, build, known, asked.objects)
     return told
 
 
 @router.post("/builds/{number:record}/skip")
 async def skip(
     number: Number,
-    order: w.SkipRequest,
+    asked: w.SkipRequest,
     who: Caller,
     context: Context,
     fleet: TheFleet,
@@ -108,7 +108,7 @@ async def skip(
     lead_s = 0.0
     for more in reversed(range(TRIES)):
         began = context.clock.now()
-        told, wish, skips = await skip_plan(context, store, readers, build, known, order.objects, lead_s)
+        told, wish, skips = await skip_plan(context, store, readers, build, known, asked.objects, lead_s)
         try:
             await fleet.command(known, wish, who.signature)
         except TooLateProblem:

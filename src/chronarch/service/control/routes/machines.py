@@ -31,10 +31,10 @@ HANDS_WITHIN_S = 310.0
 
 
 @router.post("/machines/{name}/take-out")
-async def take_out(name: Named, order: OutOfWork, who: Caller, fleet: TheFleet) -> RequestDone:
+async def take_out(name: Named, asked: OutOfWork, who: Caller, fleet: TheFleet) -> RequestDone:
     """Take an idle machine out of work (state `service`)."""
     known = fleet.find(name)
-    await fleet.command(known, c.TakeOut(reason=order.reason or f"taken out by {who.signature}"))
+    await fleet.command(known, c.TakeOut(reason=asked.reason or f"taken out by {who.signature}"))
     return RequestDone(text=f"{known.row.name} is in service.")
 
 

@@ -28,33 +28,33 @@ router = APIRouter(tags=["files"], route_class=RetryingRoute)
 FileAction = Callable[[ServiceContext, AsyncSession, t.File, w.FileBatch, str], Awaitable[None]]
 
 
-async def _move(context: ServiceContext, db: AsyncSession, row: t.File, order: w.FileBatch, by: str) -> None:
-    row.folder = order.folder
-    await make_folders(db, order.folder)
+async def _move(context: ServiceContext, db: AsyncSession, row: t.File, asked: w.FileBatch, by: str) -> None:
+    row.folder = asked.folder
+    await make_folders(db, asked.folder)
 
 
-async def _tag(context: ServiceContext, db: AsyncSession, row: t.File, order: w.FileBatch, by: str) -> None:
-    row.tags = sorted({*row.tags, *order.tags}, key=str.lower)
+async def _tag(context: ServiceContext, db: AsyncSession, row: t.File, asked: w.FileBatch, by: str) -> None:
+    row.tags = sorted({*row.tags, *asked.tags}, key=str.lower)
 
 
-async def _untag(context: ServiceContext, db: AsyncSession, row: t.File, order: w.FileBatch, by: str) -> None:
-    row.tags = [tag for tag in row.tags if tag not in order.tags]
+async def _untag(context: ServiceContext, db: AsyncSession, row: t.File, asked: w.FileBatch, by: str) -> None:
+    row.tags = [tag for tag in row.tags if tag not in asked.tags]
 
 
-async def _queue(context: ServiceContext, db: AsyncSession, row: t.File, order: w.FileBatch, by: str) -> None:
+async def _queue(context: ServiceContext, db: AsyncSession, row: t.File, asked: w.FileBatch, by: str) -> None:
     line = await last_in_line(db)
     now = context.clock.now()
-    db.add(t.Job(file_id=row.id, copies=order.copies, requirement={}, line=line, created_at=now, created_by=by))
+    db.add(t.Job(file_id=row.id, copies=asked.copies, requirement={}, line=line, created_at=now, created_by=by))
 
 
-async def _bin(context: ServiceContext, db: AsyncSession, row: t.File, order: w.FileBatch, by: str) -> None:
+async def _bin(context: ServiceContext, db: AsyncSession, row: t.File, asked: w.FileBatch, by: str) -> None:
     why = (await in_use(db, [row.id])).get(row.id)
     if why:
         raise ApiProblem(409, f"{row.name} {why}; it can go to the bin once that is over.")
     row.binned_at, row.binned_by, row.part_id = context.clock.now(), by, None
 
 
-async def _restore(context: ServiceContext, db: AsyncSession, row: t.File, order: w.FileBatch, by: str) -> None:
+async def _restore(context: ServiceContext, db: AsyncSession, row: t.File, asked: w.FileBatch, by: str) -> None:
     there = await db.execute(select(t.File.id).where(t.File.live_name == row.name))
     if there.first() is not None:
         raise ApiProblem(409, f"There is another file named {row.name!r} now; rename that one first.")
@@ -72,17 +72,17 @@ FILE_ACTIONS: dict[str, FileAction] = {
 
 
 @router.post("/files/batch")
-async def batch(order: w.FileBatch, who: Caller, context: Context) -> w.BatchResult:
+async def batch(asked: w.FileBatch, who: Caller, context: Context) -> w.BatchResult:
     """Do one thing with many files. One that is refused does not keep the others from it."""
     done, refused = [], {}
-    for number in dict.fromkeys(order.files):
+    for number in dict.fromkeys(asked.files):
         async with context.sessions() as db:
             row = await db.get(t.File, number, with_for_update=True)
-            if row is None or row.emptied or (row.binned_at is None) == (order.deed == "restore"):
-                refused[number] = f"There is no file {number} {'in the bin' if order.deed == 'restore' else 'here'}."
+            if row is None or row.emptied or (row.binned_at is None) == (asked.deed == "restore"):
+                refused[number] = f"There is no file {number} {'in the bin' if asked.deed == 'restore' else 'here'}."
                 continue
             try:
-                await FILE_ACTIONS[order.deed](context, db, row, order, who.signature)
+                await FILE_ACTIONS[asked.deed](context, db, row, asked, who.signature)
                 await db.commit()
                 done.append(number)
             except ApiProblem as error:

@@ -25,29 +25,29 @@ from chronarch.wire.library import Dropped, File
 router = APIRouter(tags=["edits"], prefix="/files/{which}", route_class=RetryingRoute)
 
 
-async def _kept(context: ServiceContext, which: str, order: w.EditRequest) -> FileWithReadings:
+async def _kept(context: ServiceContext, which: str, asked: w.EditRequest) -> FileWithReadings:
     async with context.sessions() as db:
-        return await find_file(db, which, binned=False, revision=order.revision)
+        return await find_file(db, which, binned=False, revision=asked.revision)
 
 
 @router.post("/preview")
 async def preview(
     which: Named,
-    order: w.EditRequest,
+    asked: w.EditRequest,
     context: Context,
     store: TheContentStore,
     readers: TheContentReaders,
 ) -> w.EditPreview:
     """What an edit would change, in lines and in time and material. Nothing is kept."""
-    kept = await _kept(context, which, order)
-    _, figures = await model_for(context, order.model)
-    return await readers.preview(store.path(kept.revision.sha256), figures, order.edit)
+    kept = await _kept(context, which, asked)
+    _, figures = await model_for(context, asked.model)
+    return await readers.preview(store.path(kept.revision.sha256), figures, asked.edit)
 
 
 @router.post("/edit", status_code=201)
 async def edit(
     which: Named,
-    order: w.EditRequest,
+    asked: w.EditRequest,
     who: Caller,
     context: Context,
     store: TheContentStore,
@@ -56,11 +56,11 @@ async def edit(
     intake: TheIntake,
 ) -> File:
     """Make an edit: its result is the file's newest revision."""
-    kept = await _kept(context, which, order)
-    _, figures = await model_for(context, order.model)
+    kept = await _kept(context, which, asked)
+    _, figures = await model_for(context, asked.model)
     out = store.new_path()
     try:
-        done = await readers.preview(store.path(kept.revision.sha256), figures, order.edit, out)
+        done = await readers.preview(store.path(kept.revision.sha256), figures, asked.edit, out)
         with out.open("rb") as source:
             sha256 = hashlib.file_digest(source, "sha256").hexdigest()
         if sha256 == kept.revision.sha256:

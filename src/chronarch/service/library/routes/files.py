@@ -208,22 +208,22 @@ async def preflight(which: Named, context: Context, fleet: TheFleet, machine: Na
 
 
 @router.post("/files/{which}/overrule", status_code=201)
-async def overrule(which: Named, order: w.Overruling, who: Caller, context: Context, paces: TheLearnedPaces) -> w.File:
+async def overrule(which: Named, asked: w.Overruling, who: Caller, context: Context, paces: TheLearnedPaces) -> w.File:
     """Let this content run on a model although a rule refuses it. Who did so and why is recorded, and holds only for
     the content of this revision."""
     async with context.sessions() as db:
         kept = await find_file(db, which, binned=False)
-        if order.model not in kept.readings:
+        if asked.model not in kept.readings:
             raise ApiProblem(
-                422, f"There is no model {order.model!r} that has read this file; `chronarch models list`."
+                422, f"There is no model {asked.model!r} that has read this file; `chronarch models list`."
             )
         row = t.Overruling(
-            sha256=kept.revision.sha256, model=order.model, rule=order.rule, reason=order.reason.strip(),
+            sha256=kept.revision.sha256, model=asked.model, rule=asked.rule, reason=asked.reason.strip(),
             at=context.clock.now(), by=who.signature,
         )  # fmt: skip
         await db.merge(row)
         await db.commit()
-    return await file(which, context, paces, order.model)
+    return await file(which, context, paces, asked.model)
 
 
 @router.get("/blobs/{sha256}", response_class=FileResponse)

@@ -40,34 +40,34 @@ async def folders(request: Request, page: ManyPaged, context: Context, views: Th
 
 
 @router.post("/folders", status_code=201)
-async def add_folder(order: w.Folder, context: Context) -> w.Folder:
-    if not order.path:
+async def add_folder(asked: w.Folder, context: Context) -> w.Folder:
+    if not asked.path:
         raise ApiProblem(422, "The folder needs a name.")
     async with context.sessions() as db:
-        await make_folders(db, order.path)
+        await make_folders(db, asked.path)
         await db.commit()
-    return w.Folder(path=order.path)
+    return w.Folder(path=asked.path)
 
 
 @router.post("/folders/move")
-async def move_folder(order: w.FolderMove, context: Context) -> RequestDone:
+async def move_folder(asked: w.FolderMove, context: Context) -> RequestDone:
     """Rename a folder or move it elsewhere, with everything in it."""
-    if not order.path or not order.to:
+    if not asked.path or not asked.to:
         raise ApiProblem(422, "Say which folder and its new path.")
-    if order.to == order.path or order.to.startswith(f"{order.path}/"):
+    if asked.to == asked.path or asked.to.startswith(f"{asked.path}/"):
         raise ApiProblem(422, "A folder cannot be put into itself.")
     async with context.sessions() as db:
         paths = (await db.execute(select(t.Folder.path))).scalars().all()
-        inside = [p for p in paths if p == order.path or p.startswith(f"{order.path}/")]
+        inside = [p for p in paths if p == asked.path or p.startswith(f"{asked.path}/")]
         if not inside:
-            raise ApiProblem(404, f"There is no folder {order.path!r}.")
+            raise ApiProblem(404, f"There is no folder {asked.path!r}.")
         for path in sorted(inside):
-            moved = check_folder(order.to + path[len(order.path) :])
+            moved = check_folder(asked.to + path[len(asked.path) :])
             await make_folders(db, moved)
             await db.execute(update(t.File).where(t.File.folder == path).values(folder=moved))
         await db.execute(delete(t.Folder).where(t.Folder.path.in_(inside)))
         await db.commit()
-    return RequestDone(text=f"{order.path} is {order.to} now.")
+    return RequestDone(text=f"{asked.path} is {asked.to} now.")
 
 
 @router.delete("/folders")

@@ -83,15 +83,15 @@ async def _gather(db: AsyncSession, part: int, files: list[int], *, only: bool) 
 
 
 @router.post("", status_code=201)
-async def add_part(order: w.NewPart, who: Caller, context: Context, paces: TheLearnedPaces) -> w.Part:
+async def add_part(asked: w.NewPart, who: Caller, context: Context, paces: TheLearnedPaces) -> w.Part:
     async with context.sessions() as db:
-        row = t.Part(name=order.name, notes=order.notes.strip(), added_at=context.clock.now(), added_by=who.signature)
+        row = t.Part(name=asked.name, notes=asked.notes.strip(), added_at=context.clock.now(), added_by=who.signature)
         db.add(row)
         try:
             await db.flush()
         except IntegrityError:
-            raise ApiProblem(409, f"There is a part named {order.name!r} already; choose another name.") from None
-        await _gather(db, row.id, order.files, only=False)
+            raise ApiProblem(409, f"There is a part named {asked.name!r} already; choose another name.") from None
+        await _gather(db, row.id, asked.files, only=False)
         await db.commit()
         wire = await _wire(paces, db, row)
         wire.alike = await library.alike(db, t.Part.name, row.name)

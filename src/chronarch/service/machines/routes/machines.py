@@ -38,21 +38,21 @@ async def machines(request: Request, listed: TheMachineList) -> Response:
 
 @router.post("/machines", status_code=201)
 async def add_machine(
-    order: w.NewMachine,
+    asked: w.NewMachine,
     context: Context,
     fleet: TheFleet,
     tender: Annotated[Label, Query(min_length=1)] = "tender",
 ) -> w.MachineDetail:
     """Add a machine to a tender, which is told at once if it is connected."""
-    address, camera = parse_address(order.link), order.camera
+    address, camera = parse_address(asked.link), asked.camera
     if address.host:
         await check_reach(context.config, address.host, address.port, "link")
     if camera is not None and camera.host:
         await check_reach(context.config, camera.host.strip("[]"), camera.port or 80, "camera")
     async with context.sessions() as db:
-        model = (await db.execute(select(t.Model).where(t.Model.name == order.model))).scalar_one_or_none()
+        model = (await db.execute(select(t.Model).where(t.Model.name == asked.model))).scalar_one_or_none()
         if model is None:
-            raise ApiProblem(422, f"There is no model named {order.model!r}; add the model first.")
+            raise ApiProblem(422, f"There is no model named {asked.model!r}; add the model first.")
         row = (await db.execute(select(t.Tender).where(t.Tender.name == tender))).scalar_one_or_none()
         if row is None:
             row = t.Tender(name=tender)
@@ -66,18 +66,18 @@ async def add_machine(
         if holder is not None:
             raise ApiProblem(409, f"{address.shown} is {holder}'s link already; one device has one link.")
         machine = t.Machine(
-            name=order.name,
+            name=asked.name,
             model_id=model.id,
             tender_id=row.id,
-            link=order.link,
+            link=asked.link,
             device=device,
-            camera=str(order.camera or ""),
-            intake=order.intake,
-            tools=[_kept(tool) for tool in order.tools],
-            site=order.site,
-            place=order.place,
-            pools=order.pools,
-            tags=order.tags,
+            camera=str(asked.camera or ""),
+            intake=asked.intake,
+            tools=[_kept(tool) for tool in asked.tools],
+            site=asked.site,
+            place=asked.place,
+            pools=asked.pools,
+            tags=asked.tags,
             releases_left=int(model.spec.get("releases", 0)),
             state=MachineState.IDLE,
             since=now,
@@ -88,9 +88,9 @@ async def add_machine(
             db.add(t.Ledger(machine_id=machine.id, state=MachineState.IDLE, begin_at=now, end_at=OPEN_END))
             await db.commit()
         except IntegrityError:
-            raise ApiProblem(409, f"There is a machine named {order.name!r} already; choose another name.") from None
-        await fleet.load(db, order.name)
-        known = fleet.find(order.name)
+            raise ApiProblem(409, f"There is a machine named {asked.name!r} already; choose another name.") from None
+        await fleet.load(db, asked.name)
+        known = fleet.find(asked.name)
         await fleet.assign(db, known)
     return fleet.detail(known)
 

@@ -37,31 +37,31 @@ async def paces(context: Context, paces: TheLearnedPaces) -> list[ModelPace]:
 
 
 @router.post("/models", status_code=201)
-async def add_model(order: MachineModel, context: Context) -> MachineModel:
-    check_model(order)
+async def add_model(asked: MachineModel, context: Context) -> MachineModel:
+    check_model(asked)
     async with context.sessions() as db:
-        db.add(t.Model(name=order.name, spec=to_jsonable_python(order)))
+        db.add(t.Model(name=asked.name, spec=to_jsonable_python(asked)))
         try:
             await db.commit()
         except IntegrityError:
-            raise ApiProblem(409, f"There is a model named {order.name!r} already; choose another name.") from None
-    return order
+            raise ApiProblem(409, f"There is a model named {asked.name!r} already; choose another name.") from None
+    return asked
 
 
 @router.put("/models/{name}")
-async def change_model(name: Named, order: MachineModel, context: Context, fleet: TheFleet) -> MachineModel:
+async def change_model(name: Named, asked: MachineModel, context: Context, fleet: TheFleet) -> MachineModel:
     """Change the figures of a model. Its files are read again with them; builds that run keep their plan."""
-    check_model(order)
+    check_model(asked)
     async with context.sessions() as db:
         row = (await db.execute(select(t.Model).where(t.Model.name == name).with_for_update())).scalar_one_or_none()
         if row is None:
             raise ApiProblem(404, f"There is no model named {name!r}; `chronarch models list` shows all.")
-        if order.name != name:
+        if asked.name != name:
             raise ApiProblem(422, f"The model's name stays {name!r}; add another model for another name.")
-        row.spec = to_jsonable_python(order)
+        row.spec = to_jsonable_python(asked)
         await db.commit()
         await fleet.load(db)
         for known in fleet.all():
             if known.model.name == name:
                 await fleet.assign(db, known)
-    return order
+    return asked

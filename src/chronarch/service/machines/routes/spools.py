@@ -60,12 +60,12 @@ async def spools(
 
 
 @router.post("/spools", status_code=201)
-async def add_spool(order: w.NewSpool, context: Context, fleet: TheFleet) -> w.Spool:
-    left = order.grams_full if order.grams_left is None else order.grams_left
+async def add_spool(asked: w.NewSpool, context: Context, fleet: TheFleet) -> w.Spool:
+    left = asked.grams_full if asked.grams_left is None else asked.grams_left
     async with context.sessions() as db:
         row = t.Spool(
-            material=order.material, colour=order.colour, grams_full=max(order.grams_full, left), grams_left=left,
-            place=order.place, added_at=context.clock.now(),
+            material=asked.material, colour=asked.colour, grams_full=max(asked.grams_full, left), grams_left=left,
+            place=asked.place, added_at=context.clock.now(),
         )  # fmt: skip
         db.add(row)
         await db.commit()
@@ -100,16 +100,16 @@ async def change_spool(
 
 
 @router.post("/spools/{number:record}/load")
-async def load_spool(number: Number, order: w.LoadSpool, context: Context, fleet: TheFleet) -> w.Spool:
+async def load_spool(number: Number, asked: w.LoadSpool, context: Context, fleet: TheFleet) -> w.Spool:
     """Put a spool on a tool; what was there goes back on the shelf. Work that waits for it starts."""
-    known = fleet.find(order.machine)
-    if order.tool not in {tool.get("number", 0) for tool in known.row.tools}:
-        raise ApiProblem(422, f"{known.row.name} has no tool {order.tool}.")
+    known = fleet.find(asked.machine)
+    if asked.tool not in {tool.get("number", 0) for tool in known.row.tools}:
+        raise ApiProblem(422, f"{known.row.name} has no tool {asked.tool}.")
     async with context.sessions() as db:
         row = await _find_spool(db, number)
         machine = await db.get_one(t.Machine, known.row.id, with_for_update=True)
-        _refuse_another_while_it_builds(machine, order.tool, row)
-        await records.load(db, row, machine, order.tool)
+        _refuse_another_while_it_builds(machine, asked.tool, row)
+        await records.load(db, row, machine, asked.tool)
         await db.commit()
         await fleet.load(db)
     return _spool(fleet, row)

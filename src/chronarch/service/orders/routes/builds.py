@@ -65,9 +65,9 @@ async def build(number: Number, context: Context) -> w.Build:
 
 
 @router.post("/builds/{number:record}/verdict")
-async def verdict(number: Number, order: w.Clearing, who: Caller, context: Context, fleet: TheFleet) -> w.Build:
+async def verdict(number: Number, asked: w.Clearing, who: Caller, context: Context, fleet: TheFleet) -> w.Build:
     """The bed is cleared, and this became of the build: good pieces are counted, the rest goes back in the queue."""
-    return await judge(context, fleet, number, order, who)
+    return await judge(context, fleet, number, asked, who)
 
 
 @router.put("/builds/{number:record}/photo", openapi_extra=body("image/jpeg", "image/png"))

@@ -45,7 +45,7 @@ async def jobs(
 
 @router.post("/jobs", status_code=201, response_model=w.Job)
 async def submit(
-    order: w.NewJob,
+    asked: w.NewJob,
     who: Caller,
     context: Context,
     fleet: TheFleet,
@@ -55,14 +55,14 @@ async def submit(
     """Queue copies of a file or of a part. An idle machine that fits takes one within a second."""
 
     async def work(note: Note) -> tuple[int, BaseModel]:
-        return 201, await _submit(context, fleet, views, order, who.signature)
+        return 201, await _submit(context, fleet, views, asked, who.signature)
 
-    return await once(context, who.identity, idempotency_key, fingerprint("jobs", order.model_dump_json()), work)
+    return await once(context, who.identity, idempotency_key, fingerprint("jobs", asked.model_dump_json()), work)
 
 
-async def _submit(context: ServiceContext, fleet: Fleet, views: JobViews, order: w.NewJob, by: str) -> w.Job:
+async def _submit(context: ServiceContext, fleet: Fleet, views: JobViews, asked: w.NewJob, by: str) -> w.Job:
     async with context.sessions() as db:
-        job = await make_job(context, fleet, db, order, by)
+        job = await make_job(context, fleet, db, asked, by)
         await db.commit()
         (wire,) = await views.now(db, job)
     return wire

@@ -133,7 +133,7 @@ async def change_order(
 
 @router.post("/orders/{number:record}/cancel")
 async def cancel_order(
-    number: Number, order: w.Cancel, who: Caller, context: Context, fleet: TheFleet, views: TheOrderViews
+    number: Number, asked: w.Cancel, who: Caller, context: Context, fleet: TheFleet, views: TheOrderViews
 ) -> w.Order:
     """Make nothing more for an order; good pieces go to stock. While copies of it are being built, the request must say
     what becomes of them, or it is refused (409)."""
@@ -143,12 +143,12 @@ async def cancel_order(
             raise ApiProblem(409, f"Order {number} is cancelled already.")
         jobs = (await records.jobs_of(db, [number]))[number]
         running = await records.running_builds(db, [j.id for j in jobs])
-        if running and order.running is None:
+        if running and asked.running is None:
             many = "1 build of it runs" if len(running) == 1 else f"{len(running)} builds of it run"
             raise ApiProblem(409, f"{many}; say whether to let them finish or to stop them.")
         await records.cancel(db, row)
         await db.commit()
-    if order.running == "stop":
+    if asked.running == "stop":
         for build in running:
             stop = Stop(reason=f"order {number} was cancelled by {who.signature}")
             await have_done(context, fleet, build.id, stop, who.signature)

@@ -72,7 +72,7 @@ async def _take_line(
 
 @router.post("/queue/move")
 async def move(
-    order: w.QueueMove,
+    asked: w.QueueMove,
     who: Caller,
     context: Context,
     fleet: TheFleet,
@@ -82,12 +82,12 @@ async def move(
 ) -> w.QueueLine:
     """Move jobs before another one in the queue. With `If-Match: "VERSION"` the move is refused (412) when somebody
     else has changed the queue since."""
-    named = ", ".join(map(str, order.jobs))
-    text = f"job {named} put {f'before job {order.before}' if order.before else 'at the end'}"
+    named = ", ".join(map(str, asked.jobs))
+    text = f"job {named} put {f'before job {asked.before}' if asked.before else 'at the end'}"
     async with context.sessions() as db:
         await _take_line(context, fleet, db, if_match, who.signature, text)
         try:
-            await orders.move(db, order.jobs, order.before)
+            await orders.move(db, asked.jobs, asked.before)
         except KeyError as error:
             raise ApiProblem(404, f"There is no job {error.args[0]} in the line; look again.") from None
         await db.commit()
@@ -97,7 +97,7 @@ async def move(
 
 @router.post("/queue/batch")
 async def batch(
-    order: w.JobBatch,
+    asked: w.JobBatch,
     who: Caller,
     context: Context,
     fleet: TheFleet,
@@ -107,20 +107,20 @@ async def batch(
 ) -> w.QueueLine:
     """Hold, release, withdraw, or put to the top several jobs: all of them, or none."""
     async with context.sessions() as db:
-        if order.wish in ("top", "untop"):
-            where = "put to the top" if order.wish == "top" else "taken from the top"
+        if asked.wish in ("top", "untop"):
+            where = "put to the top" if asked.wish == "top" else "taken from the top"
             await _take_line(
-                context, fleet, db, if_match, who.signature, f"job {', '.join(map(str, order.jobs))} {where}"
+                context, fleet, db, if_match, who.signature, f"job {', '.join(map(str, asked.jobs))} {where}"
             )
-        rows = [await find(db, number) for number in order.jobs]
+        rows = [await find(db, number) for number in asked.jobs]
         copies = await copies_of(db, rows)
         for job in rows:
             state = copies[job.id].state(held=job.held, withdrawn=job.withdrawn)
             if state in OVER:
-                raise ApiProblem(409, f"Job {job.id} is {state}; there is nothing to {order.wish}. No job was changed.")
-            BATCH[order.wish](job)
-        if order.wish == "top":
-            await orders.move(db, order.jobs, next(iter(await _first(db, order.jobs)), None))
+                raise ApiProblem(409, f"Job {job.id} is {state}; there is nothing to {asked.wish}. No job was changed.")
+            BATCH[asked.wish](job)
+        if asked.wish == "top":
+            await orders.move(db, asked.jobs, next(iter(await _first(db, asked.jobs)), None))
         await db.commit()
         await views.outlook.version()
         return await _line(db, views, page)

@@ -53,12 +53,12 @@ async def hours(context: Context) -> list[SiteHours]:
 
 
 @router.put("/hours")
-async def set_hours(order: SiteHours, context: Context) -> SiteHours:
+async def set_hours(asked: SiteHours, context: Context) -> SiteHours:
     """Say when somebody is at a site."""
     async with context.sessions() as db:
-        await db.merge(t.Site(name=order.site, hours=order.model_dump(mode="json")))
+        await db.merge(t.Site(name=asked.site, hours=asked.model_dump(mode="json")))
         await db.commit()
-    return order
+    return asked
 
 
 @router.get("/hours/staffed")

@@ -49,14 +49,14 @@ async def helpers(context: Context) -> list[w.Helper]:
 
 
 @router.post("/helpers", status_code=201)
-async def make_helper(order: w.NewHelper, who: Caller, context: Context) -> w.CreatedHelper:
+async def make_helper(asked: w.NewHelper, who: Caller, context: Context) -> w.CreatedHelper:
     """Make an address that shows the rounds of one site without an account, until it expires or is revoked."""
     token = secrets.token_urlsafe(24)
     now = context.clock.real_now()
     async with context.sessions() as db:
         row = t.HelperLink(
-            name=order.name, site=order.site, token_hash=hash_secret(token), created_by=who.signature, created_at=now,
-            expires_at=now + timedelta(hours=order.hours),
+            name=asked.name, site=asked.site, token_hash=hash_secret(token), created_by=who.signature, created_at=now,
+            expires_at=now + timedelta(hours=asked.hours),
         )  # fmt: skip
         db.add(row)
         await db.commit()
@@ -98,7 +98,7 @@ async def helper_rounds(
 
 @router.post("/help/builds/{number:record}/verdict")
 async def helper_verdict(
-    number: Number, order: Clearing, token: HelperToken, context: Context, fleet: TheFleet
+    number: Number, asked: Clearing, token: HelperToken, context: Context, fleet: TheFleet
 ) -> Build:
     """A helper has lifted a part off and says how it is."""
     async with context.sessions() as db:
@@ -106,4 +106,4 @@ async def helper_verdict(
         build = (await db.execute(select_builds().where(t.Build.id == number))).first()
         if build is None or fleet.find(build[1]).row.site != row.site:
             raise ApiProblem(404, f"There is no build {number} at this site.")
-    return await judge(context, fleet, number, order, Principal(row.name, Scope.OPERATE, helper=row.id))
+    return await judge(context, fleet, number, asked, Principal(row.name, Scope.OPERATE, helper=row.id))

@@ -146,6 +146,7 @@ class ServiceParts:
         """Read the machines; wait for a database that is still starting."""
         while True:
             try:
+                await self.context.changes.begin(self.context.sessions)
                 async with self.context.sessions() as db:
                     await self.fleet.load(db)
                 return
@@ -188,7 +189,7 @@ def make_app(config: Config) -> FastAPI:
         version=__version__,
         summary="Runs a print shop's fleet of networked 3D printers.",
         lifespan=life,
-        openapi_url="/api/openapi.json",
+        openapi_url=None,
         docs_url=None,
         redoc_url=None,
     )

@@ -45,7 +45,7 @@ class Changes:
     def __init__(self) -> None:
         self._listeners: set[Listener] = set()
         self._watches: list[Watch] = []
-        self._read = -1
+        self._read = 0
         self._reads = 0
         self.unread = Watch()
         """Set when this service has committed a change that is not told yet."""
@@ -76,12 +76,15 @@ class Changes:
         for heard in self._heard:
             heard(kind, subject)
 
-    async def read(self, sessions: Sessions) -> None:
-        """Tell what the change log has had since the last call."""
+    async def begin(self, sessions: Sessions) -> None:
+        """Tell what the change log has from now on. This must be done before anything is read that changes are told
+        of, and before anybody can change anything."""
         async with sessions() as db:
-            if self._read < 0:
-                self._read = (await change_log.span(db))[1]
-                self._own = {number for number in self._own if number > self._read}
+            self._read = (await change_log.span(db))[1]
+
+    async def read(self, sessions: Sessions) -> None:
+        """Tell what the change log has had since the last call, or since the beginning."""
+        async with sessions() as db:
             while True:
                 found = await change_log.changes_after(db, self._read, AT_ONCE)
                 for change in found:

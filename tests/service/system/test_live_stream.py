@@ -2,14 +2,41 @@
 
 from __future__ import annotations
 
+import json
+import tempfile
 import threading
 import unittest
+from pathlib import Path
 
 from chronarch.client import Client, requests
+from chronarch.records import tables as t
+from chronarch.records.database import migrate
+from chronarch.service.app import ServiceParts
+from chronarch.service.config import Config
 from chronarch.wire.library import NewPart
 from chronarch.wire.machines.spools import NewSpool
 from chronarch.wire.system import LiveEvent
-from tests.support.world import WorldCase, eventually
+from tests.support.world import WorldCase, eventually, shared_server
+
+
+class FromTheBeginning(unittest.IsolatedAsyncioTestCase):
+    async def test_what_changes_before_the_log_is_read_for_the_first_time_is_told(self) -> None:
+        url = shared_server().another("told_from_the_beginning")
+        migrate(url)
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        service = ServiceParts(Config(url, Path(folder.name)))
+        self.addAsyncCleanup(service.engine.dispose)
+        await service.load_fleet()
+        changes, sessions = service.context.changes, service.context.sessions
+        queue = changes.listen()
+        async with sessions() as db:
+            db.add(t.Folder(path="early"))
+            await db.commit()
+        await changes.read(sessions)
+        told = queue.get_nowait()
+        assert told is not None
+        self.assertEqual(json.loads(told.data), {"what": "files", "subject": "early"})
 
 
 class LiveStream(WorldCase):

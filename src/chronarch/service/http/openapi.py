@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
+import json
+import threading
+from functools import cache
 from typing import Any
 
-from fastapi import FastAPI
+from fastapi import FastAPI, Response
 from fastapi.openapi.utils import get_openapi
 
 from chronarch.service.permissions import RIGHTS
@@ -30,29 +34,41 @@ ANSWERS = {
 
 
 def install(app: FastAPI, prefix: str) -> None:
-    """Have `app` describe itself so; the routes of the table of rights are under the prefix."""
+    """Have `app` describe itself so; the routes of the table of rights are under the prefix, and the document is beside
+    them. It is made in a thread, because that takes most of a second."""
     rights = {(f"{prefix}{path}", method.lower()): right for (method, path), right in RIGHTS.items()}
-    made: dict[str, Any] = {}
+    making = threading.Lock()
 
     def document() -> dict[str, Any]:
-        if not made:
-            made.update(get_openapi(title=app.title, version=app.version, summary=app.summary, routes=app.routes))
-            schemas = made["components"]["schemas"]
-            for unused in ("HTTPValidationError", "ValidationError"):
-                schemas.pop(unused, None)
-            schemas["Problem"] = Problem.model_json_schema()
-            made["components"]["securitySchemes"] = SCHEMES
-            for path, operations in made["paths"].items():
-                for method, operation in operations.items():
-                    operation["responses"] = {
-                        **{status: r for status, r in operation["responses"].items() if status != "422"},
-                        **ANSWERS,
-                    }
-                    right = rights.get((path, method))
-                    if right is not None:
-                        ways = ["key"] if right is Scope.TENDER else ["key", "session"]
-                        operation["security"] = [{way: []} for way in ways]
+        made = get_openapi(title=app.title, version=app.version, summary=app.summary, routes=app.routes)
+        schemas = made["components"]["schemas"]
+        for unused in ("HTTPValidationError", "ValidationError"):
+            schemas.pop(unused, None)
+        schemas["Problem"] = Problem.model_json_schema()
+        made["components"]["securitySchemes"] = SCHEMES
+        for path, operations in made["paths"].items():
+            for method, operation in operations.items():
+                operation["responses"] = {
+                    **{status: r for status, r in operation["responses"].items() if status != "422"},
+                    **ANSWERS,
+                }
+                right = rights.get((path, method))
+                if right is not None:
+                    ways = ["key"] if right is Scope.TENDER else ["key", "session"]
+                    operation["security"] = [{way: []} for way in ways]
         return made
+
+    @cache
+    def written() -> bytes:
+        return json.dumps(document()).encode()
+
+    def written_once() -> bytes:
+        with making:
+            return written()
+
+    @app.get(f"{prefix}/openapi.json", include_in_schema=False)
+    async def described() -> Response:
+        return Response(await asyncio.to_thread(written_once), media_type="application/json")
 
     app.openapi = document  # type: ignore[method-assign]
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import http.client
 import itertools
 import json
 import socket
 import threading
+import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from urllib.parse import quote
@@ -15,7 +17,7 @@ from urllib.parse import quote
 import httpx
 
 from chronarch.client import RefusedByService, Unreachable, requests
-from chronarch.client.calls import Client
+from chronarch.client.calls import IDLE_S, Client
 from chronarch.core.machines.states import Intake, MachineState
 from chronarch.core.orders.states import JobState, Verdict
 from chronarch.wire.access import Scope
@@ -166,6 +168,15 @@ class ServiceAlone(WorldCase):
         arriving = self.world.folder / "blobs" / "arriving"
         eventually(lambda: not list(arriving.iterdir()), "the half-sent file is gone")
         self.assert_problem(self.http().get("/api/files/cut.gcode"), 404, "no file")
+
+    def test_a_connection_outlasts_the_time_for_which_clients_use_it(self) -> None:
+        connection = http.client.HTTPConnection("127.0.0.1", self.world.port, timeout=60)
+        self.addCleanup(connection.close)
+        for idle_s in (0.0, 2 * IDLE_S):
+            time.sleep(idle_s)
+            connection.request("GET", "/api/me", headers={"Authorization": f"Bearer {self.world.key}"})
+            answer = connection.getresponse()
+            self.assertEqual((answer.status, json.load(answer)["name"]), (200, "tests"))
 
     def test_the_service_stays_small_while_a_large_file_streams_in(self) -> None:
         pid = self.world.processes["service"].pid

@@ -27,6 +27,8 @@ from chronarch.wire.system import LiveEvent
 
 T = TypeVar("T")
 TIMEOUT = httpx.Timeout(30.0, connect=5.0)
+IDLE_S = 3.0
+"""A connection that was idle for longer is not used again: the service may be closing it at that moment."""
 
 
 class _Lines:
@@ -71,7 +73,11 @@ def _settings(address: str, key: str) -> dict[str, Any]:
         raise WrongAccess(f"{address!r} is no address of a service; write it as http://HOST:PORT.")
     headers = {"Authorization": f"Bearer {key}"} if key else {}
     verify = not address.lower().startswith("http://")
-    return {"base_url": address, "headers": headers, "timeout": TIMEOUT, "trust_env": False, "verify": verify}
+    limits = httpx.Limits(max_connections=100, max_keepalive_connections=20, keepalive_expiry=IDLE_S)
+    return {
+        "base_url": address, "headers": headers, "timeout": TIMEOUT, "limits": limits, "trust_env": False,
+        "verify": verify,
+    }  # fmt: skip
 
 
 class Client:

@@ -32,6 +32,9 @@ def service() -> None:
     """The service: records, decisions and the console."""
 
 
+KEEP_ALIVE_S = 20
+"""How long an idle connection is kept. Clients should give theirs up much sooner, so that none is closed just when it
+is used again."""
 IN_CLEAR = (
     "What goes over the network is not encrypted here, passwords and keys included: "
     "have a proxy with TLS before the service."
@@ -75,6 +78,7 @@ def run(host: str, port: int, beyond_loopback: bool) -> None:
         log_config=None,
         log_level="error",  # malformed requests of others are not worth a line each
         timeout_graceful_shutdown=3,
+        timeout_keep_alive=KEEP_ALIVE_S,
         ws_max_size=8_000_000,
         http=BoundedProtocol,
     )

@@ -36,7 +36,7 @@ from chronarch.wire.access import Scope
 TIMES, LISTENERS, CHANGES, RATE_FOR_S, TURNS = 15, 200, 40, 2.0, 5
 LIMIT_MS, YEAR_MS, SEEN_MS, SHARE = 300.0, 1000.0, 250.0, 0.6
 SMALL = Size(machines=30, files=500, waiting=200, builds=6000)
-MEMORY = "innodb_buffer_pool_size=512M"
+MEMORY = f"innodb_buffer_pool_size = {512 << 20}"
 BARE = """
 import sys
 from fastapi import FastAPI, Response
@@ -63,7 +63,7 @@ class Shop:
         made = (self.folder / "made").exists()
         self.server.start()
         with self.server._connect() as connection, connection.cursor() as cursor:
-            cursor.execute(f"set global {MEMORY.replace('=512M', '=536870912')}")
+            cursor.execute(f"set global {MEMORY}")
         migrate(self.server.url)
         now = datetime.now(UTC).replace(tzinfo=None)
         if not made:

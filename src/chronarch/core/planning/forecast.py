@@ -236,23 +236,15 @@ class _Futures:
             found[rows] = self.staffed[machines[rows[0]]].after(ready[rows], work[rows])
         return found
 
-    def by_hand(self, machines: Numbers, ready: Draws, names: Sequence[str], what: str) -> Draws:
-        """When a person has been at each machine."""
-        delays = self.draw([f"{name} {what}" for name in names], np.zeros(len(names), np.int64))
-        return self.after(machines, ready, delays)
-
     def lifted(self, machines: Numbers, ready: Draws, names: Sequence[str]) -> tuple[Draws, Draws]:
         """When each bed is clear, and when the copy counts: a person judges it when lifting it off. A part that was
         released waits for a person."""
-        cleared, judged = ready + self.release_s[machines, None], np.empty_like(ready)
-        for alone in (True, False):
-            rows = np.flatnonzero(self.releases[machines] == alone)
-            some = [names[row] for row in rows.tolist()]
-            if alone:
-                judged[rows] = self.by_hand(machines[rows], cleared[rows], some, "judged")
-            else:
-                cleared[rows] = judged[rows] = self.by_hand(machines[rows], ready[rows], some, "delay")
-        return cleared, judged
+        alone = self.releases[machines]
+        released = ready + self.release_s[machines, None]
+        waits_from = np.where(alone[:, None], released, ready)
+        seen_to = [f"{name} {'judged' if by_itself else 'delay'}" for name, by_itself in zip(names, alone, strict=True)]
+        judged = self.after(machines, waits_from, self.draw(seen_to, np.zeros(len(names), np.int64)))
+        return np.where(alone[:, None], released, judged), judged
 
     def first(self) -> tuple[Draws, dict[str, Draws]]:
         """When each machine can start something new, and when the builds that run will end, by machine."""
@@ -294,8 +286,8 @@ class _Futures:
             builds = [by_machine[n][turn] for n in rows]
             names = [f"{a.machine} {a.job} {turn}" for a in builds]
             hands_s, start_s, end_s, cleared_s, earliest = np.array(
-                [(_or(a.hands_s), a.start_s, a.end_s, a.cleared_s, not_before.get(a.job, 0.0)) for a in builds], float
-            ).T
+                [(a.hands_s, a.start_s, a.end_s, a.cleared_s, not_before.get(a.job, 0.0)) for a in builds], float
+            ).T  # no hands are NaN
             start = np.maximum(free[rows], earliest[:, None])
             late = np.isnan(hands_s) & (start_s > said_free[rows] + 60)
             start[late] = np.maximum(start[late], start_s[late, None])
@@ -318,10 +310,6 @@ class _Futures:
         for job, last, more in zip(jobs, judged, again, strict=True):
             self.jobs[job] = np.maximum(self.jobs[job], last) if job in self.jobs else last
             self.extra[job] = np.maximum(self.extra[job], more) if job in self.extra else more
-
-
-def _or(seconds: float | None) -> float:
-    return np.nan if seconds is None else seconds
 
 
 FAR_S = 400 * 86400.0

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import json
-import threading
 from functools import cache
 from typing import Any
 
@@ -37,7 +36,6 @@ def install(app: FastAPI, prefix: str) -> None:
     """Have `app` describe itself so; the routes of the table of rights are under the prefix, and the document is beside
     them. It is made in a thread, because that takes most of a second."""
     rights = {(f"{prefix}{path}", method.lower()): right for (method, path), right in RIGHTS.items()}
-    making = threading.Lock()
 
     def document() -> dict[str, Any]:
         made = get_openapi(title=app.title, version=app.version, summary=app.summary, routes=app.routes)
@@ -62,13 +60,9 @@ def install(app: FastAPI, prefix: str) -> None:
     def written() -> bytes:
         return json.dumps(document()).encode()
 
-    def written_once() -> bytes:
-        with making:
-            return written()
-
     @app.get(f"{prefix}/openapi.json", include_in_schema=False)
     async def described() -> Response:
-        return Response(await asyncio.to_thread(written_once), media_type="application/json")
+        return Response(await asyncio.to_thread(written), media_type="application/json")
 
     app.openapi = document  # type: ignore[method-assign]
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from functools import partial
+from threading import Lock
 from typing import Annotated, Any
 
 from sqlalchemy import select
@@ -60,33 +61,34 @@ def _refusal(finding: Mapping[str, Any]) -> str:
 
 
 class ContentFactsCache:
-    """The facts of the contents that were asked for."""
+    """The facts of the contents that were asked for. The planner and others ask from threads of their own."""
 
     def __init__(self, context: ServiceContext) -> None:
         self._kept: dict[str, FactsByModel] = {}
+        self._held = Lock()
         self._version = partial(context.changes.version, "files", "models")
         context.changes.hear(self._changed)
 
     def _changed(self, kind: str, subject: str) -> None:
-        if kind == "files":
-            if subject:
+        with self._held:
+            if kind == "files" and subject:
                 self._kept.pop(subject, None)
-            else:
+            elif kind in ("files", "models"):
                 self._kept.clear()
-        elif kind == "models":
-            self._kept.clear()
 
     async def of(self, db: AsyncSession, contents: Collection[str]) -> dict[str, FactsByModel]:
         """By content and model, in the order in which the models were added; a content that is being read has none."""
-        version, kept = self._version(), self._kept
-        found = {sha256: kept[sha256] for sha256 in contents if sha256 in kept}
+        version = self._version()
+        with self._held:
+            found = {sha256: self._kept[sha256] for sha256 in contents if sha256 in self._kept}
         missing = [sha256 for sha256 in contents if sha256 not in found]
         for begin in range(0, len(missing), AT_ONCE):
             found |= await self._read(db, missing[begin : begin + AT_ONCE])
-        if len(kept) + len(missing) > MOST_KEPT:
-            kept.clear()
-        if version == self._version():  # or what was read may be old already
-            kept |= {sha256: found[sha256] for sha256 in missing}
+        with self._held:
+            if len(self._kept) + len(missing) > MOST_KEPT:
+                self._kept.clear()
+            if version == self._version():  # or what was read may be old already
+                self._kept.update((sha256, found[sha256]) for sha256 in missing)
         return found
 
     async def _read(self, db: AsyncSession, contents: Collection[str]) -> dict[str, FactsByModel]:

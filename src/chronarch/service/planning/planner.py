@@ -156,9 +156,8 @@ class Planner:
 
     def completions(self) -> dict[int, Completion | None]:
         """When each job in the newest plan will be done; None for one that no machine can make."""
-        if self.last is None:
-            return {}
-        return {**dict.fromkeys(self.last.plan.unplaced), **self.last.forecast.jobs}
+        planned = self.last
+        return {**dict.fromkeys(planned.plan.unplaced), **planned.forecast.jobs} if planned is not None else {}
 
     def circumstances(self) -> tuple[datetime, Mapping[str, object]]:
         """When the newest plan was made, and for which machines, hours and strategy."""

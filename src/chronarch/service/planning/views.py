@@ -56,10 +56,8 @@ def plan_wire(fleet: Fleet, planned: CurrentPlan) -> wp.PlanWithForecast:
     f = planned.forecast
     plan = planned.plan
     starting = {a.machine for a in plan.assignments if a.start_s <= 1.0}
-    first_with = {
-        id(x.needs): x for x in reversed(planned.waiting.values())
-    }  # the first in line of those that need the same
-    in_line = sorted(first_with.values(), key=lambda x: x.job.line)
+    first_with = {id(x.needs): x for x in reversed(planned.waiting.values())}
+    in_line = sorted(first_with.values(), key=lambda x: x.job.line)  # only the first of those that need the same
     waiting = [(f"job {x.job.id} ({x.name})", x.needs.options) for x in in_line]
     machines = []
     for known in fleet.all():

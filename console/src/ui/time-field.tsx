@@ -76,7 +76,7 @@ export function TimeField({ value, change, date = false, id, label, className = 
       aria-invalid={wrong}
       title={wrong ? HINT : undefined}
       ref={(field) => field?.setCustomValidity(wrong ? HINT : "")}
-      className={`${className} ${wrong ? "border-alarm" : ""}`}
+      className={`${className} ${wrong ? "border-alarm! text-alarm!" : ""}`}
       placeholder={date ? "23 Oct 2026" : "23 Oct 2026, 12:00"}
       autoComplete="off"
       value={draft ?? written(value)}

@@ -11,12 +11,14 @@ from typing import ClassVar
 
 import httpx
 from fastapi import Request
+from sqlalchemy import make_url
 
 from chronarch.client import requests
 from chronarch.core.clock import real_clock
 from chronarch.core.machines.states import Intake
 from chronarch.service.http.views import MOST_KEPT, Views
 from chronarch.wire import library as wl
+from chronarch.wire.orders import jobs as ww
 from chronarch.wire.orders import orders as wo
 from chronarch.wire.orders.stock import StockCount
 from tests.support.gcode import squares
@@ -120,6 +122,27 @@ class Reading(WorldCase):
         found = self.http.get("/api/queue?search=CUSTOMER+3").json()["jobs"]
         self.assertEqual({j["customer"] for j in found}, {"Customer 3"})
         self.assertEqual(self.http.get("/api/queue?search=nothing+of+it").json()["jobs"], [])
+
+    def test_who_looks_at_a_large_shop_does_not_wait_for_the_plan(self) -> None:
+        w = self.world
+        one = self.http.get("/api/jobs?limit=1").json()[0]["id"]
+        w.sql(
+            "insert into job (file_id, copies, held, withdrawn, requirement, from_stock, priority, line, top, note,"
+            " tags, created_at, created_by, open) select file_id, 1, held, withdrawn, requirement, from_stock,"
+            " priority, line + 1000, top, 'crowd', tags, created_at, created_by, open from job join seq_1_to_30"
+        )
+        self.addCleanup(w.sql, "delete from job where note = 'crowd'")
+        w.client.do(requests.change_job(one, ww.JobChange(note="first")))
+        newest = "/api/jobs?newest=true&limit=1"
+        eventually(lambda: "being planned" not in self.http.get(newest).json()[0]["why"], "the crowd is planned")
+        with w.server.connect(make_url(w.database).database) as connection, connection.cursor() as cursor:
+            cursor.execute("lock tables upkeep_window write")  # nobody can make a plan
+            added = w.submit("tip.gcode")
+            self.assertEqual(added.why, "It is being planned.")
+            self.assertNotEqual(w.client.do(requests.job(one)).why, added.why)
+            cursor.execute("unlock tables")
+        eventually(lambda: w.client.do(requests.job(added.id)).why != added.why, "the new plan is seen once it is made")
+        w.client.do(requests.act_on_job(added.id, "withdraw"))
 
     def test_what_has_not_changed_is_not_sent_again_and_what_has_is(self) -> None:
         for path in ("/api/parts", "/api/files", "/api/builds", "/api/machines"):

@@ -66,7 +66,7 @@ class PrivateServer:
     def another(self, suffix: str) -> str:
         """The address of another database on this server, made anew and empty."""
         name = f"{DATABASE}_{suffix}"
-        with self._connect() as connection, connection.cursor() as cursor:
+        with self.connect() as connection, connection.cursor() as cursor:
             cursor.execute(f"create or replace database `{name}` character set utf8mb4 collate {BYTES}")
         return self._url(name)
 
@@ -132,7 +132,8 @@ class PrivateServer:
                 f"The database could not be laid out in {self._data}: {done.stdout[-400:]}{done.stderr[-400:]}"
             )
 
-    def _connect(self, database: str | None = None) -> pymysql.Connection[pymysql.cursors.Cursor]:
+    def connect(self, database: str | None = None) -> pymysql.Connection[pymysql.cursors.Cursor]:
+        """A connection past the service, with all rights."""
         return pymysql.connect(
             unix_socket=str(self._socket), user=getpass.getuser(), database=database, connect_timeout=2
         )
@@ -155,7 +156,7 @@ class PrivateServer:
 
     def _make_account(self) -> None:
         password = secrets.token_urlsafe(24)
-        with self._connect() as connection, connection.cursor() as cursor:
+        with self.connect() as connection, connection.cursor() as cursor:
             cursor.execute(f"create database if not exists {DATABASE} character set utf8mb4 collate {BYTES}")
             cursor.execute(f"create or replace user {USER}@'127.0.0.1' identified by %s", (password,))
             cursor.execute(f"grant all on `{DATABASE}%`.* to {USER}@'127.0.0.1'")

@@ -32,8 +32,9 @@ from chronarch.service.planning.snapshot import CurrentPlan, NeedRows, ShopNow, 
 
 PAST_FOR = timedelta(seconds=20)
 GOOD_FOR_S, TIMES_AS_LONG = 3.0, 10.0
-PATIENCE_S, SLOW_S = 0.02, 1.0
-"""How long whoever looks waits for a plan that takes longer than that, in s."""
+LARGE, PATIENCE_S = 600, 0.02
+"""A plan of more waiting jobs and machines than this takes over 0.1 s on a quick computer: whoever looks waits that
+long for it, in s, and else sees the one before."""
 OLD = timedelta(hours=6)
 """A plan older than this is not continued: everything is planned anew."""
 
@@ -84,12 +85,12 @@ class Planner:
         return self.many, *self._state()
 
     async def shown(self) -> CurrentPlan:
-        """The plan for whoever only looks. Where planning takes long, that is the one before until there is a new one;
-        listeners hear when there is."""
+        """The plan for whoever only looks. In a large shop that is the one before until there is a new one; listeners
+        hear when there is."""
         if self._making is None or self._making.done():
             self._making = asyncio.create_task(self.current())
         with suppress(TimeoutError):
-            async with asyncio.timeout(PATIENCE_S if self.last is not None and self._took_s > SLOW_S else None):
+            async with asyncio.timeout(PATIENCE_S if self.last is not None and self.last.size > LARGE else None):
                 await asyncio.shield(self._making)
         return self.last or await self._making
 

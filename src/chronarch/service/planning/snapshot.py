@@ -63,6 +63,11 @@ class CurrentPlan:
         for made in (self.up, self.forecast, self.fits, self.first_of):
             assert made is not None
 
+    @property
+    def size(self) -> int:
+        """How many waiting jobs and machines it is about: making it takes about as long as there are many."""
+        return len(self.snapshot.work) + len(self.snapshot.machines)
+
     @cached_property
     def up(self) -> frozenset[tuple[str, bool, bool]]:
         return up_of(self.snapshot)

@@ -80,9 +80,9 @@ class Callers:
 
     async def identify(self, request: HTTPConnection) -> Principal:
         """Who is asking. Raises ApiProblem (401) when nobody we know."""
-        header, token = request.headers.get("authorization", ""), request.cookies.get(COOKIE, "")
-        by_key = header.lower().startswith("bearer ")
-        shown = header[7:].strip() if by_key else token
+        header = request.headers.get("authorization", "")
+        by_key = header[:7].lower() == "bearer "
+        shown = header[7:].strip() if by_key else request.cookies.get(COOKIE, "")
         if not shown:
             raise ApiProblem(401, UNKNOWN)
         now, version = self._context.clock.real_now().timestamp(), self._context.changes.version("access")

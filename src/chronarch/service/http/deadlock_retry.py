@@ -42,7 +42,10 @@ class RetryingRoute(APIRoute):
 
         async def again(request: Request) -> Response:
             named = request.scope["path_params"]
-            named.update({k: normalize("NFC", v) for k, v in named.items() if isinstance(v, str) and not v.isascii()})
+            if named:
+                named.update(
+                    {k: normalize("NFC", v) for k, v in named.items() if isinstance(v, str) and not v.isascii()}
+                )
             await let_in(request, path)
             if request.method not in READING:
                 request = bounded(path, read_whole, request)

@@ -7,7 +7,6 @@ import asyncio
 import logging
 from contextlib import suppress
 
-from starlette.datastructures import MutableHeaders
 from starlette.requests import ClientDisconnect
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
@@ -19,6 +18,7 @@ SECURITY_HEADERS = {
     "X-Content-Type-Options": "nosniff",
     "Referrer-Policy": "same-origin",
 }
+_ENCODED = [(name.lower().encode(), value.encode()) for name, value in SECURITY_HEADERS.items()]
 UNFORESEEN = "The service failed in an unexpected way; its log says how. Try again, and report it if it happens again."
 log = logging.getLogger("chronarch.service")
 
@@ -39,9 +39,9 @@ class Hardened:
             nonlocal started
             if message["type"] == "http.response.start":
                 started = True
-                headers = MutableHeaders(scope=message)
-                for name, value in SECURITY_HEADERS.items():
-                    headers.setdefault(name, value)
+                headers = list(message.get("headers", ()))
+                given = {name for name, _ in headers}
+                message["headers"] = headers + [header for header in _ENCODED if header[0] not in given]
             await send(message)
 
         try:

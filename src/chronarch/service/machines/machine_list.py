@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Annotated
 
 from fastapi import Request, Response
 
 from chronarch.service.changes import Changes
-from chronarch.service.context import part
 from chronarch.service.http.views import Views
 from chronarch.service.machines.fleet import Fleet
 
@@ -26,6 +24,3 @@ class MachineList:
 
     async def _make(self) -> bytes:
         return f"[{','.join(known.shown for known in self.fleet.all())}]".encode()
-
-
-TheMachineList = Annotated[MachineList, part(MachineList)]

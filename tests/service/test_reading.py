@@ -5,11 +5,16 @@ from __future__ import annotations
 import asyncio
 import gzip
 import json
+import time
 import unittest
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from types import SimpleNamespace
 from typing import ClassVar
 
 import httpx
+import pymysql
 from fastapi import Request
 from sqlalchemy import make_url
 
@@ -123,26 +128,61 @@ class Reading(WorldCase):
         self.assertEqual({j["customer"] for j in found}, {"Customer 3"})
         self.assertEqual(self.http.get("/api/queue?search=nothing+of+it").json()["jobs"], [])
 
+    def database(self) -> pymysql.Connection[pymysql.cursors.Cursor]:
+        connection = self.world.server.connect(make_url(self.world.database).database)
+        connection.autocommit(True)
+        return connection
+
+    @contextmanager
+    def no_plan(self) -> Iterator[None]:
+        """Whoever makes a plan has to wait for as long as this holds."""
+        with self.database() as connection, connection.cursor() as cursor:
+            cursor.execute("lock tables upkeep_window write")
+            yield
+
+    def touch(self, job: int) -> None:
+        self.world.client.do(requests.change_job(job, ww.JobChange(note=str(time.monotonic()))))
+
+    def test_who_has_changed_something_sees_a_plan_that_has_it(self) -> None:
+        w, one = self.world, self.http.get("/api/jobs?limit=1").json()[0]["id"]
+        with (
+            self.database() as connection,
+            connection.cursor() as cursor,
+            ThreadPoolExecutor() as threads,
+        ):
+
+            def is_there(query: str) -> bool:
+                return bool(cursor.execute(query))
+
+            with self.no_plan():
+                threads.submit(self.touch, one)
+                waits = "select 1 from information_schema.processlist where state like 'waiting for table metadata%'"
+                eventually(lambda: is_there(waits), "a plan is under way")
+                added = threads.submit(w.submit, "tip.gcode", 7)
+                eventually(lambda: is_there("select 1 from job where copies = 7"), "there is a job that it has not")
+            job = added.result(60)
+            self.assertNotIn("being planned", job.why)
+        w.client.do(requests.act_on_job(job.id, "withdraw"))
+
     def test_who_looks_at_a_large_shop_does_not_wait_for_the_plan(self) -> None:
         w = self.world
-        one = self.http.get("/api/jobs?limit=1").json()[0]["id"]
+        one, copies = self.http.get("/api/jobs?limit=1").json()[0]["id"], self.http.get("/api/queue").json()["copies"]
         w.sql(
             "insert into job (file_id, copies, held, withdrawn, requirement, from_stock, priority, line, top, note,"
             " tags, created_at, created_by, open) select file_id, 1, held, withdrawn, requirement, from_stock,"
             " priority, line + 1000, top, 'crowd', tags, created_at, created_by, open from job join seq_1_to_30"
         )
-        self.addCleanup(w.sql, "delete from job where note = 'crowd'")
-        w.client.do(requests.change_job(one, ww.JobChange(note="first")))
+        self.touch(one)
         newest = "/api/jobs?newest=true&limit=1"
         eventually(lambda: "being planned" not in self.http.get(newest).json()[0]["why"], "the crowd is planned")
-        with w.server.connect(make_url(w.database).database) as connection, connection.cursor() as cursor:
-            cursor.execute("lock tables upkeep_window write")  # nobody can make a plan
+        with self.no_plan():
             added = w.submit("tip.gcode")
             self.assertEqual(added.why, "It is being planned.")
             self.assertNotEqual(w.client.do(requests.job(one)).why, added.why)
-            cursor.execute("unlock tables")
         eventually(lambda: w.client.do(requests.job(added.id)).why != added.why, "the new plan is seen once it is made")
+        w.sql("delete from job where note = 'crowd'")
         w.client.do(requests.act_on_job(added.id, "withdraw"))
+        eventually(lambda: self.http.get("/api/queue").json()["copies"] == copies, "the shop is small again")
 
     def test_what_has_not_changed_is_not_sent_again_and_what_has_is(self) -> None:
         for path in ("/api/parts", "/api/files", "/api/builds", "/api/machines"):

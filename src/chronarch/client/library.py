@@ -99,13 +99,13 @@ def overrule(which: Which, asked: w.Overruling) -> Call[w.File]:
 
 
 def preview_edit(which: Which, edit: Edit, model: str = "", revision: int | None = None) -> Call[EditPreview]:
-    order = EditRequest(edit=edit, model=model, revision=revision)
-    return Call("POST", at("files", which, "preview"), EditPreview, body=order)
+    asked = EditRequest(edit=edit, model=model, revision=revision)
+    return Call("POST", at("files", which, "preview"), EditPreview, body=asked)
 
 
 def edit_file(which: Which, edit: Edit, model: str = "", revision: int | None = None) -> Call[w.File]:
-    order = EditRequest(edit=edit, model=model, revision=revision)
-    return Call("POST", at("files", which, "edit"), w.File, body=order)
+    asked = EditRequest(edit=edit, model=model, revision=revision)
+    return Call("POST", at("files", which, "edit"), w.File, body=asked)
 
 
 def difference(which: Which, earlier: int, later: int | None = None) -> Call[Difference]:

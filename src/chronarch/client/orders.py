@@ -103,8 +103,8 @@ def queue() -> Call[wj.QueueLine]:
 
 def move_jobs(jobs: list[int], before: int | None = None, version: int | None = None) -> Call[wj.QueueLine]:
     """Put jobs before another in the line. With `version` it is refused (412) when the line was changed since."""
-    order = wj.QueueMove(jobs=jobs, before=before)
-    return Call("POST", "/api/queue/move", wj.QueueLine, body=order, headers=_match(version))
+    move = wj.QueueMove(jobs=jobs, before=before)
+    return Call("POST", "/api/queue/move", wj.QueueLine, body=move, headers=_match(version))
 
 
 def batch_jobs(asked: wj.JobBatch, version: int | None = None) -> Call[wj.QueueLine]:

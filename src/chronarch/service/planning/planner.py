@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Mapping, Sequence
-from contextlib import suppress
 from datetime import datetime, timedelta
 from functools import partial
 from typing import Annotated
@@ -65,12 +64,12 @@ class Planner:
         return self._fleet.version, *self._context.changes.version(*KINDS)
 
     async def current(self) -> CurrentPlan:
-        """The newest plan if it is fresh and no record has changed since, else a new one. What took long to make is
-        fresh for longer."""
-        clock = self._context.clock
+        """The newest plan if it is fresh and has all that had changed when this was asked for, else a new one. What
+        took long to make is fresh for longer."""
+        clock, asked_at = self._context.clock, self._state()
         async with self._lock:
             age_s, good_for_s = clock.monotonic_s() - self._made_at_s, max(GOOD_FOR_S, TIMES_AS_LONG * self._took_s)
-            if self.last is None or age_s > good_for_s or self._made_from != self._state():
+            if self.last is None or age_s > good_for_s or _older(self._made_from, asked_at):
                 return await self._make()
             return self.last
 
@@ -87,12 +86,12 @@ class Planner:
     async def shown(self) -> CurrentPlan:
         """The plan for whoever only looks. In a large shop that is the one before until there is a new one; listeners
         hear when there is."""
+        if self.last is None or self.last.size <= LARGE:
+            return await asyncio.shield(self.current())
         if self._making is None or self._making.done():
             self._making = asyncio.create_task(self.current())
-        with suppress(TimeoutError):
-            async with asyncio.timeout(PATIENCE_S if self.last is not None and self.last.size > LARGE else None):
-                await asyncio.shield(self._making)
-        return self.last or await self._making
+        await asyncio.wait([self._making], timeout=PATIENCE_S)
+        return await self._making if self._making.done() else self.last
 
     async def _make(self) -> CurrentPlan:
         began_s, made_from = self._context.clock.monotonic_s(), self._state()
@@ -181,6 +180,11 @@ class Planner:
 
 
 ThePlanner = Annotated[Planner, part(Planner)]
+
+
+def _older(one: tuple[int, ...], other: tuple[int, ...]) -> bool:
+    """Whether a state of records and machines lacks something that another has. Its numbers only grow."""
+    return any(had < has for had, has in zip(one, other, strict=True))
 
 
 def _shape(plan: QueuePlan) -> list[tuple[str, int]]:

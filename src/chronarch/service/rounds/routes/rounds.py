@@ -27,8 +27,8 @@ async def all_rounds(
     site: Word | None = None,
 ) -> Response:
     """What must be done by hand, the most costly first; of one site if it is named."""
-    planned, now = await planner.shown(), context.clock.now()
     state = await planner.version()
+    planned, now = await planner.shown(), context.clock.now()
     return await views.read(
         request, w.Rounds, lambda db: rounds(now, fleet, planned, db, site), state, good_for_s=GOOD_FOR_S
     )

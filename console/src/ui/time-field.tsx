@@ -1,10 +1,10 @@
-import { type KeyboardEvent, useState } from "react";
+import { type KeyboardEvent, useId, useState } from "react";
 
 import { useLive } from "../api/live";
 import { inputLook } from "./dialog";
 import { clock, localInput } from "./format";
 
-const HINT = "Write it like 23 Oct 2026, 12:00";
+const LIKE = { date: "23 Oct 2026", time: "23 Oct 2026, 12:00" };
 const MONTHS = ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
 const ISO = /^(\d{4})-(\d{1,2})-(\d{1,2})(?:[t ]+(\d{1,2}):(\d{2}))?$/;
 const WRITTEN = /^(?:[a-z]+,? +)?(\d{1,2})\.? +([a-z]{3,})\.?(?:,? +(\d{4}))?(?:,? +(\d{1,2}):(\d{2}))?$/;
@@ -45,10 +45,15 @@ interface Props {
   className?: string;
 }
 
-/** A time that is typed and shown as the shop writes times, whatever the browser's language. The arrow keys move it by a day. */
+/** A time that is typed and shown as the shop writes times, whatever the browser's language. The arrow keys move it by a day.
+ * One that cannot be read says so once it is left, and keeps its form from being sent. */
 export function TimeField({ value, change, date = false, id, label, className = inputLook }: Props) {
   const { now } = useLive();
   const [draft, setDraft] = useState<string | null>(null);
+  const [typing, setTyping] = useState(false);
+  const problem = useId();
+  const like = date ? LIKE.date : LIKE.time;
+  const hint = `Write it like ${like}.`;
   const written = (v: string) => {
     const at = new Date(date ? `${v}T00:00` : v);
     return v && !Number.isNaN(at.getTime()) ? (date ? dayOf(at) : `${dayOf(at)}, ${clock(at)}`) : "";
@@ -56,11 +61,17 @@ export function TimeField({ value, change, date = false, id, label, className = 
   const give = (at: Date) => change(localInput(at).slice(0, date ? 10 : 16));
   const type = (text: string) => {
     setDraft(text);
+    setTyping(true);
     const at = meant(text, now());
     if (at) give(at);
     else if (!text.trim()) change("");
   };
   const wrong = draft !== null && draft.trim() !== "" && !meant(draft, now());
+  const told = wrong && !typing;
+  const leave = () => {
+    setTyping(false);
+    if (!wrong) setDraft(null);
+  };
   const step = (e: KeyboardEvent) => {
     if ((e.key !== "ArrowUp" && e.key !== "ArrowDown") || wrong) return;
     e.preventDefault();
@@ -70,19 +81,26 @@ export function TimeField({ value, change, date = false, id, label, className = 
     give(at);
   };
   return (
-    <input
-      id={id}
-      aria-label={label}
-      aria-invalid={wrong}
-      title={wrong ? HINT : undefined}
-      ref={(field) => field?.setCustomValidity(wrong ? HINT : "")}
-      className={`${className} ${wrong ? "border-alarm! text-alarm!" : ""}`}
-      placeholder={date ? "23 Oct 2026" : "23 Oct 2026, 12:00"}
-      autoComplete="off"
-      value={draft ?? written(value)}
-      onChange={(e) => type(e.target.value)}
-      onKeyDown={step}
-      onBlur={() => !wrong && setDraft(null)}
-    />
+    <span className="inline-flex flex-col gap-1">
+      <input
+        id={id}
+        aria-label={label}
+        aria-invalid={told}
+        aria-describedby={told ? problem : undefined}
+        ref={(field) => field?.setCustomValidity(wrong ? hint : "")}
+        className={`${className} ${told ? "border-alarm! text-alarm!" : ""}`}
+        placeholder={like}
+        autoComplete="off"
+        value={draft ?? written(value)}
+        onChange={(e) => type(e.target.value)}
+        onKeyDown={step}
+        onBlur={leave}
+      />
+      {told && (
+        <span id={problem} role="alert" className="text-sm text-alarm">
+          {hint}
+        </span>
+      )}
+    </span>
   );
 }

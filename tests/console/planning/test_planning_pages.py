@@ -49,6 +49,7 @@ class PlanningPages(ConsoleCase):
         page.get_by_label("Tags", exact=True).fill("standing order, school")
         page.get_by_role("button", name="Make the order").click()
         self.assertIn("23 Oct 2026", page.get_by_label("Due").evaluate("field => field.validationMessage"))
+        expect(page.get_by_role("alert")).to_have_text("Write it like 23 Oct 2026, 12:00.")
         self.assertEqual(self.world.client.do(requests.orders()), [], "not without the due time that was meant")
         page.get_by_label("Due").fill("fri 23 oct 2026, 12:00")
         page.get_by_role("button", name="Make the order").click()

@@ -81,7 +81,7 @@ export function TimeField({ value, change, date = false, id, label, className = 
     give(at);
   };
   return (
-    <span className="inline-flex flex-col gap-1">
+    <span className="inline-flex min-w-0 flex-col gap-1">
       <input
         id={id}
         aria-label={label}

@@ -44,12 +44,12 @@ function Records({ now: opened }: { now: Date }) {
     setSpan({ from: local(new Date(end.getTime() - days * 86400_000)), to: local(end) });
   };
   const csv = `/api/report/utilisation?format=csv&from=${encodeURIComponent(from)}&to=${encodeURIComponent(to)}`;
-  const time = "min-h-9 min-w-0 flex-1 rounded-md border border-rule bg-sheet px-2 text-ink sm:w-52 sm:flex-none";
+  const time = "min-h-9 w-full rounded-md border border-rule bg-sheet px-2 text-ink sm:w-52";
   return (
     <Page
       title="Records"
       beside={
-        <div className="flex flex-wrap items-center gap-2 text-sm">
+        <div className="flex flex-wrap items-baseline gap-2 text-sm">
           {SPANS.map((s) => (
             <button
               key={s.name}
@@ -60,7 +60,7 @@ function Records({ now: opened }: { now: Date }) {
               {s.name}
             </button>
           ))}
-          <span className="flex w-full items-center gap-2 sm:w-auto">
+          <span className="flex w-full items-baseline gap-2 sm:w-auto">
             <TimeField label="From" className={time} value={span.from} change={(from) => from && setSpan({ ...span, from })} />
             <span className="text-faded">to</span>
             <TimeField label="To" className={time} value={span.to} change={(to) => to && setSpan({ ...span, to })} />

@@ -17,8 +17,8 @@ R = TypeVar("R")
 
 
 class Background:
-    """Does work for the event loop that the service runs on. What it is given must not change meanwhile, and it only
-    reads from the database: nobody hears of changes that are made here."""
+    """Does work for the event loop that the service runs on. What it is given must not change meanwhile, and it changes
+    nothing in the database that the change log has: nobody hears of it here."""
 
     def __init__(self, database: str) -> None:
         self._database = database

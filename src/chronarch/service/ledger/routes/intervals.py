@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import timedelta
+from functools import partial
 
 from fastapi import APIRouter, Request, Response
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -12,6 +13,7 @@ from chronarch.core.ledger.intervals import OPEN_END
 from chronarch.records import tables as t
 from chronarch.records.ledger import intervals
 from chronarch.records.paging import moment, number
+from chronarch.service.background import TheBackground
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.paging import ManyPaged
@@ -55,10 +57,9 @@ async def ledger(
 
 
 @router.post("/ledger/rebuild")
-async def rebuild(context: Context, fleet: TheFleet) -> RequestDone:
+async def rebuild(fleet: TheFleet, background: TheBackground) -> RequestDone:
     """Make the days that reports of long spans add up anew from the intervals. Machines work on meanwhile."""
     many = 0
     for known in fleet.all():
-        async with context.sessions() as db:
-            many += await intervals.rebuild_days(db, known.row.id)
+        many += await background.run(partial(intervals.rebuild_days, machine=known.row.id))
     return RequestDone(text=f"The days of {len(fleet.all())} machines were made anew from {many:,} intervals.")

@@ -2,8 +2,7 @@
 
 1.  One link at full speed, as a ratio to a bare echo of the same lines by the same event loop.
 2.  Fifty links of one tender at 200 lines/s each: processor time, and how late a line ever comes.
-3.  The same with the camera process at full tilt: what becomes of the 99th percentile.
-4.  An emergency stop in the middle of it: milliseconds until it is on the wire.
+3.  An emergency stop in the middle of it: milliseconds until it is on the wire.
 
 Every line goes the whole way a tender's lines go: driver, controller, journal, log, socket. Run it with `make bench`.
 """
@@ -11,12 +10,10 @@ Every line goes the whole way a tender's lines go: driver, controller, journal, 
 from __future__ import annotations
 
 import asyncio
-import http.server
 import multiprocessing
 import resource
 import statistics
 import tempfile
-import threading
 import time
 from datetime import UTC, datetime
 from pathlib import Path
@@ -30,7 +27,6 @@ from chronarch.core.control.framing import QUESTION, numbered
 from chronarch.core.gcode.plan import Mark, TimePlan
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import MachineState
-from chronarch.tender.background import BackgroundProcess, yield_to_feeding
 from chronarch.tender.checkpoints import CheckpointStore
 from chronarch.tender.controllers.driver import DriverContext
 from chronarch.tender.controllers.streaming_driver import StreamingDriver
@@ -40,7 +36,6 @@ from chronarch.wire.control.upstream import MachineConfig
 LINES = 20_000
 ROUNDS = 3
 LINKS, RATE, SECONDS = 50, 200, 10
-FRAME = b"\xff\xd8\xff" + bytes(60_000)
 
 
 # The other end: machines in a process of their own --------------------------------------------------------------------
@@ -252,12 +247,12 @@ async def many(folder: Path, path: Path, machines: Machines) -> dict[str, float]
     now = resource.getrusage(resource.RUSAGE_SELF)
     late, _ = machines.seen()
     asked = time.monotonic()
-    feeding.links[LINKS // 2].controller.emergency(feeding.links[LINKS // 2].now())
-    feeding.links[LINKS // 2].send()
+    feeding.links[len(feeding.links) // 2].controller.emergency(feeding.links[len(feeding.links) // 2].now())
+    feeding.links[len(feeding.links) // 2].send()
     await asyncio.sleep(0.3)
     _, halts = machines.seen()
     figures = {
-        "rate": (feeding.taken() - taken) / wall / LINKS,
+        "rate": (feeding.taken() - taken) / wall / len(feeding.links),
         "core": (now.ru_utime + now.ru_stime - used.ru_utime - used.ru_stime) / wall,
         "p50": late[len(late) // 2] * 1000,
         "p99": late[int(len(late) * 0.99)] * 1000,
@@ -266,41 +261,6 @@ async def many(folder: Path, path: Path, machines: Machines) -> dict[str, float]
     }
     await feeding.end()
     return figures
-
-
-class Frames(http.server.BaseHTTPRequestHandler):
-    """Cameras and, in one, the service that takes their frames."""
-
-    protocol_version = "HTTP/1.1"
-
-    def do_GET(self) -> None:
-        self.send_response(200)
-        self.send_header("Content-Length", str(len(FRAME)))
-        self.end_headers()
-        self.wfile.write(FRAME)
-
-    def do_PUT(self) -> None:
-        self.rfile.read(int(self.headers["Content-Length"]))
-        self.send_response(200)
-        self.send_header("Content-Length", "2")
-        self.end_headers()
-        self.wfile.write(b"{}")
-        Frames.put += 1
-
-    put = 0
-
-    def log_message(self, *what: object) -> None:
-        pass
-
-
-def _serve_frames(pipe: Any) -> None:
-    yield_to_feeding()  # cameras and service are other computers
-    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Frames)
-    server.handle_error = lambda *who: None  # type: ignore[method-assign]  # whoever is killed hangs up
-    pipe.send(server.server_port)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
-    while pipe.recv() != "end":
-        pipe.send(Frames.put)
 
 
 def main() -> None:
@@ -326,33 +286,6 @@ def main() -> None:
             f"{alone['worst']:.1f} ms at worst (under 250)"
         )
         print(f"emergency   {alone['halt']:.1f} ms to the wire (under 100), all links feeding")
-        context = multiprocessing.get_context("spawn")
-        pipe, theirs = context.Pipe()
-        server = context.Process(target=_serve_frames, args=(theirs,), daemon=True)
-        server.start()
-        port = pipe.recv()
-        pairs = []
-        for n in range(ROUNDS):
-            with Machines(1 / RATE, LINKS) as machines:
-                quiet = uvloop.run(many(folder / f"quiet{n}", path, machines))["p99"]
-            background = BackgroundProcess(f"http://127.0.0.1:{port}", "x")
-            for k in range(12):
-                url = f"http://127.0.0.1:{port}/{k}.jpg"
-                background.tell({"name": f"c{k}", "what": "camera", "machine": f"M{k}", "url": url, "every_s": 0.0})
-            background.look_after()
-            with Machines(1 / RATE, LINKS) as machines:
-                busy = uvloop.run(many(folder / f"busy{n}", path, machines))["p99"]
-            pipe.send("count")
-            frames = pipe.recv()
-            background.close()
-            pairs.append((busy / quiet, quiet, busy))
-        ratio, quiet, busy = sorted(pairs)[len(pairs) // 2]
-        print(
-            f"cameras     12 at full tilt, {frames} frames: 99th percentile {quiet:.2f} -> {busy:.2f} ms, "
-            f"x {ratio:.2f} (under 1.20; median of {ROUNDS})"
-        )
-        pipe.send("end")
-        server.kill()
 
 
 if __name__ == "__main__":

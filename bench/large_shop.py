@@ -66,9 +66,9 @@ def _machines(db: Cursor, size: Size, now: datetime) -> None:
                      json.dumps(["draughty"] if n % 11 == 0 else [])))  # fmt: skip
         spools.append((n, material, colour, 1000.0, 100.0 + n * 3 % 900, n, 0, now))
     db.executemany(
-        "insert into machine (id, name, model_id, tender_id, link, device, camera, intake, tools, state, since, reason,"
+        "insert into machine (id, name, model_id, tender_id, link, device, intake, tools, state, since, reason,"
         " site, place, pools, tags, releases_left, release_stuck)"
-        " values (%s, %s, %s, 1, %s, %s, '', %s, %s, %s, %s, '', %s, %s, %s, %s, 0, '')",
+        " values (%s, %s, %s, 1, %s, %s, %s, %s, %s, %s, '', %s, %s, %s, %s, 0, '')",
         rows,
     )
     db.executemany(

@@ -154,11 +154,9 @@ class Calls(unittest.TestCase):
         async def work(folder: Path) -> None:
             async with AsyncClient(self.address, "t") as client:
                 await client.blob("abc", folder / "x")
-                await client.put_frame("A", b"\xff\xd8\xff")
                 with self.assertRaises(RefusedByService):
                     await client.blob("none", folder / "y")
 
         with tempfile.TemporaryDirectory() as folder:
             asyncio.run(work(Path(folder)))
             self.assertEqual((Path(folder) / "x").read_bytes(), b"G28\n" * 1000)
-        self.assertEqual(Answers.asked[1][0], "PUT /api/machines/A/frame")

@@ -22,7 +22,7 @@ from dataclasses import dataclass, replace
 import httpx
 from websockets.sync.client import connect
 
-from chronarch.client import requests
+from chronarch.client import AsyncClient, requests
 from chronarch.core.control.actions import Adjust, AnswerPrompt
 from chronarch.core.control.events import BuildEnded, Noticed
 from chronarch.core.machines.states import MachineState, Outcome
@@ -30,6 +30,7 @@ from chronarch.core.orders.states import Verdict
 from chronarch.standins.dialects import DIALECTS
 from chronarch.wire.control.upstream import Hello
 from chronarch.wire.orders.builds import Build
+from chronarch.wire.watching.looking import Wish
 from tests.faults.clock import jumping_build
 from tests.support.gcode import commands, executed_sha256, squares
 from tests.support.world import World, WorldCase, eventually
@@ -292,14 +293,64 @@ def _no_more_room(pid: int) -> Iterator[None]:
 
 
 def _camera(shop: Shop, w: World, lot: random.Random, points: int) -> str:
-    for kind in ("hangs", "floods", "garbage")[: max(1, min(3, points))]:
-        before = w.machine("Bezel").frame_at
+    kinds = lot.sample(CAMERA_FAULTS, points)
+    w.add_camera("Anchor", "Anchor stream", "stream.mjpg")
+    for kind in kinds:
+        before = w.client.do(requests.camera("Bezel")).frame_at
         w.fault("Anchor", "camera", text=kind)
         build = shop.start_build()
-        eventually(lambda: w.machine("Bezel").frame_at != before, "other cameras go on")  # noqa: B023
+        for camera in ("Anchor", "Anchor stream"):
+            if kind not in FAULTS_OF_STREAMS or camera == "Anchor stream":
+                eventually(lambda: w.client.do(requests.camera(camera)).trouble, f"{camera} that {kind} is told of")  # noqa: B023
+        eventually(lambda: w.client.do(requests.camera("Bezel")).frame_at != before, "other cameras go on")  # noqa: B023
         shop.made(build)
         w.fault("Anchor", "heal")
-    return "no frame of it was taken, the other cameras went on; every hash right"
+        eventually(lambda: w.client.do(requests.camera("Anchor")).trouble is None, "it is back", 120)
+    w.client.do(requests.remove_camera("Anchor stream"))
+    return f"{', '.join(kinds)}: told of each, the other cameras went on; every hash right"
+
+
+CAMERA_FAULTS = ("hangs", "hangs-midway", "floods", "garbage", "redirects", "endless-header", "damaged")
+FAULTS_OF_STREAMS = ("redirects", "endless-header")
+
+
+def _many_look(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    w.add_camera("Anchor", "Anchor stream", "stream.mjpg?fps=15")
+    build = shop.start_build(at_least=1)
+
+    async def look() -> int:
+        """How many frames one of them got until the build is over."""
+        async with AsyncClient(w.address, w.read_key) as client:
+            count = 0
+            async for _ in client.look({"Anchor stream": Wish()}):
+                count += 1
+                if over.is_set():
+                    return count
+        return count
+
+    async def all_of_them() -> tuple[list[int], set[int], float]:
+        streams: set[int] = set()
+        looking = [asyncio.create_task(look()) for _ in range(200)]
+        slowest = 0.0
+        async with AsyncClient(w.address, w.read_key) as client:
+            while (await client.do(requests.build(build.id))).outcome is None:
+                asked = time.monotonic()
+                await client.do(requests.machines())
+                slowest = max(slowest, time.monotonic() - asked)
+                streams.add((await asyncio.to_thread(w.standin, "Anchor"))["camera_streams"])
+                await asyncio.sleep(0.1)
+            over.set()
+            async with asyncio.timeout(60):
+                got = await asyncio.gather(*looking)
+        return got, streams, slowest
+
+    over = asyncio.Event()
+    got, streams, slowest = asyncio.run(all_of_them())
+    shop.assertLessEqual(max(streams), 1, "one connection to the camera")
+    shop.assertGreater(min(got), 0, "everybody sees something")
+    shop.made(build)
+    w.client.do(requests.remove_camera("Anchor stream"))
+    return f"200 looked at one camera, {sum(got)} frames; one connection to it; the list of machines after {slowest:.2f} s at worst"
 
 
 def _two_tenders(shop: Shop, w: World, lot: random.Random, points: int) -> str:
@@ -559,7 +610,8 @@ ROWS = (
     Row("bytes-1", "1 % of bytes damaged, both ways", "from mid-build on", "too bad for an eight-bit checksum: paused with that reason", 3, _damaged("corrupt-bytes", 0.01, "paused")),
     Row("bytes-10", "10 % of bytes damaged, both ways", "from mid-build on", "too bad for an eight-bit checksum: paused with that reason", 3, _damaged("corrupt-bytes", 0.10, "paused"), quick=0),
     Row("disk", "the tender's disk is full", "in mid-build, for a pause and a resume", "people are told; the build goes on; no event is lost", 2, _full_disk),
-    Row("camera", "a camera hangs, sends 50 MB, sends garbage", "all through a build", "the feeding and the other cameras do not notice", 3, _camera),
+    Row("camera", "a camera hangs, also in mid-frame, sends 50 MB, garbage, a redirect to itself, an endless header, half a picture", "all through a build", "it is told why; the feeding and the other cameras do not notice", len(CAMERA_FAULTS), _camera),
+    Row("many-look", "200 people look at one camera", "all through a build", "one connection to the camera; the build and everybody else do not notice", 1, _many_look),
     Row("two-tenders", "a second tender of the same name, and one in the same folder", "in mid-build", "refused with who has the machines", 1, _two_tenders),
     Row("bad-talk", "half-sent requests held open, malformed WebSocket messages", "in mid-build", "everybody else is answered", 3, _bad_talk),
     Row("away", "the service away", "for an hour of shop time, over the end of two builds", "all events arrive once, in order, with their own times", 2, _tender_away),

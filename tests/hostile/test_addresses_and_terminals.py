@@ -1,4 +1,4 @@
-"""Links and cameras do not point at the service itself; what people and machines write never steers a terminal; a
+"""Links do not point at the service itself; what people and machines write never steers a terminal; a
 command that is used wrongly says so in one sentence."""
 
 from __future__ import annotations
@@ -31,8 +31,8 @@ class Addresses(WorldCase):
         cls.world.start_service()
         cls.world.add_machines()
 
-    def ask(self, link: str, camera: str | None = None) -> httpx.Response:
-        order = {"name": "Odd", "model": MODEL, "link": link, **({"camera": camera} if camera else {})}
+    def ask(self, link: str) -> httpx.Response:
+        order = {"name": "Odd", "model": MODEL, "link": link}
         heads = {"Authorization": f"Bearer {self.world.key}"}
         return httpx.post(f"{self.world.address}/api/machines", json=order, headers=heads, timeout=60)
 
@@ -57,18 +57,7 @@ class Addresses(WorldCase):
                 answer = self.ask(link)
                 self.assertEqual(answer.status_code, 422, answer.text)
                 self.assertIn(why, answer.json()["detail"])
-        good = f"tcp://127.0.0.1:{free_port()}"
-        for camera, why in (
-            (f"http://127.0.0.1:{w.port}/api/live", "service itself"),
-            (f"http://[::1]:{database}/", "database"),
-            ("http://169.254.169.254/latest", "link-local"),
-            ("file:///etc/passwd", "camera"),
-        ):
-            with self.subTest(camera=camera):
-                answer = self.ask(good, camera)
-                self.assertEqual(answer.status_code, 422, answer.text)
-                self.assertIn(why, answer.json()["detail"])
-        self.assertEqual(self.ask(good, "http://camera.that.nobody.knows.here/frame.jpg").status_code, 201)
+        self.assertEqual(self.ask(f"tcp://127.0.0.1:{free_port()}").status_code, 201)
 
 
 class Terminals(WorldCase):

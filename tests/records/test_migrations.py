@@ -96,6 +96,7 @@ class UpToDate(unittest.TestCase):
             read = self.do("select material, nozzle_mm, refuses from content_reading order by model")
             self.assertEqual(read[0], ("PETG", 0.6, 1))
             self.assertEqual((read[1][0] or "", read[1][1] or None, read[1][2]), ("", None, 0))
+            self.assertEqual(self.do("select count(*) from camera"), [(0,)])
             command.downgrade(self.config, "0002")
             self.assertEqual(self.do("select count(*) from ledger"), [(5,)])
 

@@ -37,6 +37,7 @@ from chronarch.wire.access import Scope
 from chronarch.wire.machines import machine as wm
 from chronarch.wire.orders.builds import Build
 from chronarch.wire.orders.jobs import Job, NewJob
+from chronarch.wire.watching.cameras import Camera, NewCamera
 from tests.support import processes
 from tests.support.processes import Process, starter
 
@@ -113,7 +114,7 @@ class World:
         self.operate_key = asyncio.run(register_key(settings, "operating", Scope.OPERATE))
         self.read_key = asyncio.run(register_key(settings, "reading", Scope.READ))
         self.tender_key = asyncio.run(register_key(settings, "tender", Scope.TENDER))
-        self.port, self.standins_port, *others = free_ports(2 + len(self.names))
+        self.port, self.standins_port, self.rtsp_port, *others = free_ports(3 + len(self.names))
         self.ports = dict(zip(self.names, others, strict=True))
         self.address = f"http://127.0.0.1:{self.port}"
         self.environment = {
@@ -126,6 +127,7 @@ class World:
             "CHRONARCH_KEY": self.key,
             "CHRONARCH_TENDER_KEY": self.tender_key,
             "CHRONARCH_STANDINS_PORT": str(self.standins_port),
+            "CHRONARCH_LOCAL_CAMERAS": str(self.local_cameras),
             "COLUMNS": "200",
             "TZ": "UTC",
         }
@@ -136,6 +138,11 @@ class World:
         """To ask the stand-ins."""
         self.setups: dict[str, dict[str, object]] = {}
         """More of how a machine's stand-in is made, by its name."""
+
+    @property
+    def local_cameras(self) -> Path:
+        """Where the tender looks for cameras that are plugged in."""
+        return self.folder / "by-id"
 
     # Processes -----------------------------------------------------------------------------------------------
 
@@ -176,7 +183,8 @@ class World:
             entries.append({**entry, **self.setups.get(name, {})})
         path = self.folder / "standins.json"
         path.write_text(json.dumps(entries))
-        self.spawn("standins", "standins", "run", "--from-file", str(path), "--port", str(self.standins_port))
+        ports = "--port", str(self.standins_port), "--rtsp-port", str(self.rtsp_port)
+        self.spawn("standins", "standins", "run", "--from-file", str(path), *ports)
         eventually(self._standins_answer, "the stand-ins answer")
 
     def _standins_answer(self) -> bool:
@@ -200,13 +208,22 @@ class World:
 
     def add_machine(self, name: str) -> None:
         tool = Tool(nozzle_mm=0.4, material="PLA", colour="teal")
-        camera = f"http://127.0.0.1:{self.standins_port}/machines/{name}/frame.jpg"
         link = f"tcp://127.0.0.1:{self.ports[name]}"
         if self.broker is not None and name in self.stored:
             link = self.broker.address(name)
-        order = {"name": name, "model": MODEL, "link": link, "camera": camera,
-                 "tools": [tool]}  # fmt: skip
+        order = {"name": name, "model": MODEL, "link": link, "tools": [tool]}
         self.client.do(requests.add_machine(wm.NewMachine.model_validate(order)))
+        self.add_camera(name)
+
+    def camera_address(self, machine: str, path: str = "frame.jpg") -> str:
+        return f"http://127.0.0.1:{self.standins_port}/machines/{machine}/{path}"
+
+    def add_camera(self, machine: str, name: str = "", path: str = "frame.jpg", **more: object) -> Camera:
+        """Add a camera of a machine's stand-in; it has the machine's name without another."""
+        asked = {
+            "name": name or machine, "machine": machine, "address": self.camera_address(machine, path), **more
+        }  # fmt: skip
+        return self.client.do(requests.add_camera(NewCamera.model_validate(asked)))
 
     def _say_what_held_it(self) -> None:
         """Print what kept the service from everybody else for longer than it may, in time that it computed."""
@@ -239,6 +256,18 @@ class World:
             await engine.dispose()
 
         asyncio.run(go())
+
+    def rows(self, statement: str, **values: Any) -> list[tuple[Any, ...]]:
+        """What the records hold."""
+
+        async def go() -> list[tuple[Any, ...]]:
+            engine = make_engine(self.database)
+            async with engine.connect() as db:
+                found = [tuple(row) for row in await db.execute(text(statement), values)]
+            await engine.dispose()
+            return found
+
+        return asyncio.run(go())
 
     def log(self, name: str) -> str:
         path = self.folder / f"{name}.log"

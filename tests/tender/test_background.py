@@ -1,4 +1,4 @@
-"""What yields to the feeding: the process for cameras and logs, killed, told anew, before a service that refuses."""
+"""What yields to the feeding: the process for logs, killed, told anew, before a service that refuses."""
 
 from __future__ import annotations
 
@@ -15,21 +15,20 @@ from unittest import mock
 
 import chronarch.tender.background as background
 from chronarch.client import AsyncClient
-from chronarch.tender.background import BackgroundProcess, hand_on_log
+from chronarch.tender.background import hand_on_log
+from chronarch.tender.helper_process import HelperProcess
 from tests.support.world import eventually
 
 PATIENCE_S = 120.0  # it runs only when nothing else does
-JPEG = b"\xff\xd8\xff" + bytes(500)
 
 
 class _Shop(http.server.ThreadingHTTPServer):
-    """A camera and a service in one; `answers` are what the service answers next, then 200."""
+    """A service; `answers` are what the service answers next, then 200."""
 
     daemon_threads = True
 
     def __init__(self) -> None:
         super().__init__(("127.0.0.1", 0), _Answering)
-        self.frames: list[tuple[str, bytes]] = []
         self.logs: list[tuple[str, bytes]] = []
         self.answers: list[int] = []
 
@@ -45,15 +44,11 @@ class _Answering(http.server.BaseHTTPRequestHandler):
     protocol_version = "HTTP/1.1"
     server: _Shop
 
-    def do_GET(self) -> None:
-        self._answer(200, JPEG)
-
     def do_PUT(self) -> None:
         body = self._body()
         status = self.server.answers.pop(0) if self.server.answers else 200
         if status == 200:
-            kept = self.server.frames if self.path.endswith("/frame") else self.server.logs
-            kept.append((self.path, body))
+            self.server.logs.append((self.path, body))
         refusal = b'{"title": "x", "status": %d, "detail": "not wanted"}' % status
         self._answer(status, b"{}" if status == 200 else refusal)
 
@@ -90,42 +85,44 @@ class WithShop(unittest.TestCase):
         self.addCleanup(self.shop.shutdown)
 
 
-class Cameras(WithShop):
-    def camera(self, machine: str) -> dict[str, object]:
-        url = f"{self.shop.url}/cam.jpg"
-        return {"name": f"camera {machine}", "what": "camera", "machine": machine, "url": url, "every_s": 0.05}
+class OneProcess(WithShop):
+    def log_of(self, build: int) -> dict[str, object]:
+        path = self.folder / f"{build}.log"
+        path.write_bytes(b"2026-10-19T09:00:00Z > G28\n" * 100)
+        return {"name": f"log {build}", "build": build, "path": str(path)}
 
-    def frames_of(self, machine: str) -> int:
-        return sum(path == f"/api/machines/{machine}/frame" and body == JPEG for path, body in self.shop.frames)
-
-    def test_frames_come_and_come_again_after_the_process_was_killed(self) -> None:
-        mine = BackgroundProcess(self.shop.url, "key")
+    def helper(self) -> HelperProcess:
+        told = {"CHRONARCH_ADDRESS": self.shop.url, "CHRONARCH_TENDER_KEY": "key"}
+        mine = HelperProcess(["background"], told)
         self.addCleanup(mine.close)
-        mine.tell(self.camera("Anchor"))
+        return mine
+
+    def came(self, build: int) -> bool:
+        return any(path == f"/api/builds/{build}/log" for path, _ in self.shop.logs)
+
+    def test_what_was_told_is_done_also_after_the_process_was_killed(self) -> None:
+        mine = self.helper()
+        mine.look_after()
+        self.assertIsNone(mine._process, "there is nothing to do yet")
+        mine.tell(self.log_of(1))
         mine.look_after()
         process = mine._process
         assert process is not None
-        eventually(lambda: self.frames_of("Anchor") > 2, "frames come", PATIENCE_S)
+        eventually(lambda: self.came(1), "a log comes", PATIENCE_S)
         self.assertEqual(os.sched_getscheduler(process.pid), os.SCHED_IDLE, "it runs when nothing else wants to")
-        mine.tell(self.camera("Bezel"))
-        eventually(lambda: self.frames_of("Bezel"), "a camera told of later is watched too", PATIENCE_S)
         process.send_signal(signal.SIGKILL)
         process.wait()
-        before = self.frames_of("Anchor"), self.frames_of("Bezel")
+        mine.tell(self.log_of(2))
         mine.look_after()
-        eventually(
-            lambda: self.frames_of("Anchor") > before[0] and self.frames_of("Bezel") > before[1],
-            "the new process knows of both",
-            PATIENCE_S,
-        )
+        eventually(lambda: self.came(2), "the new process knows of what was told meanwhile", PATIENCE_S)
 
     def test_it_ends_with_the_tender(self) -> None:
-        mine = BackgroundProcess(self.shop.url, "key")
-        mine.tell(self.camera("Anchor"))
+        mine = self.helper()
+        mine.tell(self.log_of(1))
         mine.look_after()
         process = mine._process
         assert process is not None and process.stdin is not None
-        eventually(lambda: self.frames_of("Anchor"), "frames come", PATIENCE_S)
+        eventually(lambda: self.came(1), "a log comes", PATIENCE_S)
         process.stdin.close()
         self.assertEqual(process.wait(PATIENCE_S), 0, "its orders' end ends it")
 

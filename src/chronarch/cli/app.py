@@ -13,7 +13,7 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
     "machines": (
         "The machines: what they do now, hands on, intake, service.",
         "cli.machines.machines",
-        ("cli.control.machines", "cli.planning.start_next", "cli.watching"),
+        ("cli.control.machines", "cli.planning.start_next"),
     ),
     "models": ("Models of machine and their figures.", "cli.machines.models", ()),
     "files": ("The library of sliced files: add, find, file away, edit.", "cli.library.files", ("cli.library.edits",)),
@@ -28,6 +28,7 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
     "rounds": ("What hands must do, soonest first, what waiting costs, and what comes.", "cli.rounds", ()),
     "jobs": ("The queue: jobs and why they wait.", "cli.orders.jobs", ()),
     "builds": ("Builds: pause, resume, change, stop, clear and judge.", "cli.orders.builds", ("cli.control.builds",)),
+    "cameras": ("Cameras: what they see, setting them up, trying them.", "cli.watching.cameras", ()),
     "notices": ("What people should know.", "cli.notices", ()),
     "spools": ("Spools: what is left on each, and where it is.", "cli.machines.spools", ()),
     "stock": ("Good pieces on the shelf that nobody has ordered.", "cli.orders.stock", ()),

@@ -11,7 +11,7 @@ with Client("http://127.0.0.1:8420", key) as client:
 from __future__ import annotations
 
 import time
-from collections.abc import AsyncIterator, Callable, Iterator
+from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Self, TypeVar
@@ -19,11 +19,12 @@ from typing import Any, Self, TypeVar
 import httpx
 
 from chronarch.client import requests
-from chronarch.client.call import Call, at, check, digest, pieces
+from chronarch.client.call import Call, check, digest, pieces
 from chronarch.client.errors import RefusedByService, Unreachable, WrongAccess
 from chronarch.wire import library as wl
 from chronarch.wire.common import Problem
 from chronarch.wire.system import LiveEvent
+from chronarch.wire.watching.looking import Got, See, SeenFrame, Wish, unpack_seen
 
 T = TypeVar("T")
 TIMEOUT = httpx.Timeout(30.0, connect=5.0)
@@ -232,12 +233,25 @@ class AsyncClient:
         except httpx.TransportError as error:
             raise _away(self.address, error) from error
 
-    async def put_frame(self, machine: str, jpeg: bytes) -> None:
-        """Hand over a machine's newest camera frame (tenders' keys only)."""
+    async def look(self, cameras: Mapping[str, Wish]) -> AsyncIterator[SeenFrame]:
+        """Live pictures of cameras, as they come: newer rather than more where they come faster than they are taken.
+        Ends with the connection."""
+        from websockets.asyncio.client import connect
+        from websockets.exceptions import WebSocketException
+
+        url = f"{self.address.replace('http', 'ws', 1)}/api/looking"
+        heads = {name: value for name, value in self._http.headers.items() if name == "authorization"}
         try:
-            check(await self._http.put(at("machines", machine, "frame"), content=jpeg))
-        except httpx.TransportError as error:
-            raise _away(self.address, error) from error
+            async with connect(
+                url, additional_headers=heads, proxy=None, compression=None, max_size=16 << 20
+            ) as socket:
+                await socket.send(See(cameras=dict(cameras)).model_dump_json())
+                async for message in socket:
+                    seen = unpack_seen(message)
+                    yield seen
+                    await socket.send(Got(number=seen.head.number).model_dump_json())
+        except (OSError, WebSocketException) as error:
+            raise Unreachable(f"The service at {self.address} shows no live pictures ({error}).") from error
 
     async def live(self, after: int | None = None) -> AsyncIterator[LiveEvent]:
         """The live stream, until the service ends it; it continues `after` a change of this number."""

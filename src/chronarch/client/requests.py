@@ -131,12 +131,26 @@ from chronarch.client.rounds import (
 )
 from chronarch.client.system import health, shop
 from chronarch.client.upkeep import add_upkeep_window, remove_upkeep_window, upkeep_windows
-from chronarch.client.watching import frame
+from chronarch.client.watching import (
+    add_camera,
+    camera,
+    camera_work,
+    cameras,
+    change_camera,
+    change_watching,
+    frame,
+    local_cameras,
+    remove_camera,
+    try_camera,
+    try_new_camera,
+    watching,
+)
 
 __all__ = [
     "Call",
     "act",
     "act_on_job",
+    "add_camera",
     "add_folder",
     "add_machine",
     "add_model",
@@ -152,7 +166,11 @@ __all__ = [
     "build_changes",
     "build_log",
     "builds",
+    "camera",
+    "camera_work",
+    "cameras",
     "cancel_order",
+    "change_camera",
     "change_file",
     "change_job",
     "change_machine",
@@ -161,6 +179,7 @@ __all__ = [
     "change_part",
     "change_planning",
     "change_spool",
+    "change_watching",
     "content",
     "count_stock",
     "difference",
@@ -194,6 +213,7 @@ __all__ = [
     "line_log",
     "lines",
     "load_spool",
+    "local_cameras",
     "machine",
     "machines",
     "make_helper",
@@ -226,6 +246,7 @@ __all__ = [
     "put_model",
     "queue",
     "rebuild_ledger",
+    "remove_camera",
     "remove_folder",
     "remove_part",
     "remove_upkeep_window",
@@ -250,11 +271,14 @@ __all__ = [
     "submit",
     "suggestions",
     "take_out",
+    "try_camera",
+    "try_new_camera",
     "turnaround",
     "undo_skip",
     "upkeep_windows",
     "utilisation",
     "utilisation_csv",
     "verdict",
+    "watching",
     "what_if",
 ]

@@ -18,6 +18,7 @@ from chronarch.core.orders.requirement import Requirement
 from chronarch.core.planning.eligibility import JobNeed
 from chronarch.demo.history import MadeUpPast, PastFile, make_past
 from chronarch.demo.shop import (
+    CAMERAS,
     FOLDERS,
     HOURS,
     LEFT,
@@ -39,6 +40,7 @@ from chronarch.records.ledger.intervals import rebuild_days
 from chronarch.wire.library import File
 from chronarch.wire.machines import machine as w
 from chronarch.wire.machines import spools as ws
+from chronarch.wire.watching import cameras as wc
 
 DAYS = 14
 BY = "Maud"
@@ -61,16 +63,14 @@ def add_models(client: Client) -> None:
         client.do(requests.add_model(model))
 
 
-def add_machines(client: Client, links: dict[str, str], cameras: str) -> None:
-    """Add machines of the models, each with its link; `cameras` is the stand-ins' HTTP address. None starts anything by
-    itself before `open_intake`."""
+def add_machines(client: Client, links: dict[str, str]) -> None:
+    """Add machines of the models, each with its link. None starts anything by itself before `open_intake`."""
     for m in MACHINES:
         tool = Tool(nozzle_mm=m.nozzle_mm, hardened=m.hardened, material=m.material, colour=m.colour)
         order = {
             "name": m.name,
             "model": m.model,
             "link": links[m.name],
-            "camera": f"{cameras}/machines/{m.name}/frame.jpg",
             "intake": Intake.MANUAL,
             "tools": [tool],
             "site": m.site,
@@ -79,6 +79,18 @@ def add_machines(client: Client, links: dict[str, str], cameras: str) -> None:
             "tags": list(m.tags),
         }
         client.do(requests.add_machine(w.NewMachine.model_validate(order)))
+
+
+def add_cameras(client: Client, addresses: dict[str, str]) -> None:
+    """Add the shop's cameras; `addresses` are the beginnings of their addresses, by their kind."""
+    for c in CAMERAS:
+        login, _, password = c.login.partition(":")
+        address = f"{addresses[c.kind]}{c.path}"
+        asked = wc.NewCamera(
+            name=c.name, machine=c.machine, site=c.site, place=c.place, tender="tender", address=address, login=login,
+            password=password,
+        )  # fmt: skip
+        client.do(requests.add_camera(asked))
 
 
 def past_until(files: dict[str, File], end: datetime) -> MadeUpPast:

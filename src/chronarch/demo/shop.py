@@ -95,6 +95,35 @@ MACHINES = (
 )  # fmt: skip
 
 
+@dataclass(frozen=True)
+class DemoCamera:
+    """A camera of the shop; `kind` is how it is reached, `path` where at the stand-ins, `login` LOGIN:PASSWORD."""
+
+    name: str
+    machine: str = ""
+    kind: str = "http"
+    path: str = ""
+    login: str = ""
+    site: str = ""
+    place: str = ""
+
+
+def _cameras() -> tuple[DemoCamera, ...]:
+    odd = {
+        "Crown": DemoCamera("Crown", "Crown", path="/machines/Crown/stream.mjpg?fps=12", login="shop:marrow lane"),
+        "Detent": DemoCamera("Detent", "Detent", "rtsp", "/machines/Detent"),
+        "Stem": DemoCamera("Stem", "Stem", "device", "/usb-lantern_cam_0042-video-index0"),
+    }
+    mine = [odd.get(m.name, DemoCamera(m.name, m.name, path=f"/machines/{m.name}/frame.jpg")) for m in MACHINES]
+    mine += [DemoCamera(f"{name} side", name, path=f"/machines/{name}/side.jpg") for name in TWO_CAMERAS]
+    room = DemoCamera("Bench room", path="/rooms/Bench%20room/frame.jpg", site="Bench room", place="from the door")
+    return (*mine, room)
+
+
+TWO_CAMERAS = ("Anchor", "Fusee", "Gnomon")
+CAMERAS = _cameras()
+
+
 def _grid(columns: int, rows: int, pitch: float, middle: Point = (110.0, 110.0)) -> tuple[Point, ...]:
     left, front = middle[0] - pitch * (columns - 1) / 2, middle[1] - pitch * (rows - 1) / 2
     return tuple((left + pitch * c, front + pitch * r) for r in range(rows) for c in range(columns))

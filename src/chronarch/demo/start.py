@@ -22,7 +22,7 @@ from chronarch.demo import fill
 from chronarch.demo import library as demo_library
 from chronarch.demo.broker import USER, BrokerFailed, PrivateBroker
 from chronarch.demo.processes import Child
-from chronarch.demo.shop import MACHINES, MODELS, NAME, OPENING
+from chronarch.demo.shop import CAMERAS, MACHINES, MODELS, NAME, OPENING, TWO_CAMERAS
 from chronarch.private_file import write_private
 from chronarch.records.database import migrate
 from chronarch.records.ports import free_port, free_ports
@@ -51,6 +51,7 @@ class DemoState:
     password: str
     broker_port: int = 0
     broker_password: str = ""
+    rtsp_port: int = 0
     key: str = ""
     tender_key: str = ""
     filled: bool = False
@@ -87,10 +88,10 @@ class Demo:
         if self._kept_path.exists():
             return DemoState(**json.loads(self._kept_path.read_text()))
         port = free_port() if is_listening(PORT) else PORT
-        standins, *others = free_ports(1 + len(MACHINES))
+        standins, rtsp, *others = free_ports(2 + len(MACHINES))
         ports = {m.name: port for m, port in zip(MACHINES, others, strict=True)}
         broker = PrivateBroker(self.folder / "broker")
-        return DemoState(port, standins, ports, secrets.token_urlsafe(9), broker.port, broker.password)
+        return DemoState(port, standins, ports, secrets.token_urlsafe(9), broker.port, broker.password, rtsp)
 
     def _save(self) -> None:
         write_private(self._kept_path, json.dumps(asdict(self.kept), indent=1).encode())
@@ -162,6 +163,8 @@ class Demo:
                 "seed": n,
                 "port_name": str(self._serial(m.name)) if m.link == "serial" else "",
                 "broker": f"127.0.0.1:{self.broker.port}:{USER}:{self.broker.password}" if m.link == "mqtt" else "",
+                "cameras": 2 if m.name in TWO_CAMERAS else 1,
+                **self._camera(m.name),
             }
             for n, m in enumerate(MACHINES)
         ]
@@ -173,12 +176,14 @@ class Demo:
             "CHRONARCH_SHOP": NAME,
             "CHRONARCH_ADDRESS": self.address,
             "CHRONARCH_TENDER_KEY": self.kept.tender_key,
+            "CHRONARCH_LOCAL_CAMERAS": str(self._local_cameras),
         }
         log = self.folder / "log"
         log.mkdir(exist_ok=True)
-        port = str(self.kept.standins_port)
+        port, rtsp = str(self.kept.standins_port), str(self.kept.rtsp_port)
+        standing_in = ["standins", "run", "--from-file", str(standins), "--port", port, "--rtsp-port", rtsp]
         self.children = [
-            Child("stand-ins", ["standins", "run", "--from-file", str(standins), "--port", port], log / "standins"),
+            Child("stand-ins", standing_in, log / "standins"),
             Child("service", ["service", "run", "--port", str(self.kept.port)], log / "service", environment),
             Child("tender", ["tender", "run", "--folder", str(self.folder / "tender")], log / "tender", environment),
         ]
@@ -188,6 +193,16 @@ class Demo:
     def _serial(self, machine: str) -> Path:
         """The stable name of a machine's serial port."""
         return self.folder / "serial" / "by-id" / f"usb-lantern-{machine.lower()}"
+
+    @property
+    def _local_cameras(self) -> Path:
+        return self.folder / "cameras" / "by-id"
+
+    def _camera(self, machine: str) -> dict[str, str]:
+        """What the stand-in of a machine must know of its camera."""
+        camera = next(c for c in CAMERAS if c.machine == machine)
+        local = {"local_camera": str(self._local_cameras / camera.path.strip("/"))} if camera.kind == "device" else {}
+        return {"camera_login": camera.login, **local}
 
     def _answers(self, client: Client) -> Callable[[], bool]:
         def answers() -> bool:
@@ -217,8 +232,13 @@ class Demo:
             "serial": lambda name: f"serial://{self._serial(name)}",
             "mqtt": self.broker.address,
         }
-        cameras = f"http://127.0.0.1:{self.kept.standins_port}"
-        fill.add_machines(client, {m.name: links[m.link](m.name) for m in MACHINES}, cameras)
+        fill.add_machines(client, {m.name: links[m.link](m.name) for m in MACHINES})
+        cameras = {
+            "http": f"http://127.0.0.1:{self.kept.standins_port}",
+            "rtsp": f"rtsp://127.0.0.1:{self.kept.rtsp_port}",
+            "device": f"device://{self._local_cameras}",
+        }
+        fill.add_cameras(client, cameras)
         fill.add_past(self.database.url, files, self.clock.now())
         demo_library.add_variants(client)
         demo_library.tend(client, files)

@@ -21,6 +21,7 @@ from chronarch.records.planning.tables import Site
 from chronarch.records.rounds.tables import HelperLink
 from chronarch.records.system.tables import Answered, Setting
 from chronarch.records.upkeep.tables import UpkeepWindow
+from chronarch.records.watching.tables import Camera
 
 __all__ = [
     "Answered",
@@ -30,6 +31,7 @@ __all__ = [
     "Blob",
     "Build",
     "BuildChange",
+    "Camera",
     "Change",
     "ChangeCounter",
     "ContentReading",

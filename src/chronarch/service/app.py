@@ -64,12 +64,15 @@ from chronarch.service.planning.planner import Planner
 from chronarch.service.principals import Callers
 from chronarch.service.problems import ApiProblem
 from chronarch.service.rounds import routes as rounds_routes
+from chronarch.service.secrets import Secrets
 from chronarch.service.system import routes as system_routes
 from chronarch.service.system.health import HealthCheck
 from chronarch.service.upkeep import routes as upkeep_routes
-from chronarch.service.watching import part_release
+from chronarch.service.watching import camera_socket, looking_socket, part_release, room_light
 from chronarch.service.watching import routes as watching_routes
+from chronarch.service.watching.cameras import Cameras
 from chronarch.service.watching.part_release import PartRelease
+from chronarch.service.watching.room_light import RoomLight
 from chronarch.service.workers import Worker
 
 warnings.filterwarnings("ignore", category=UnsupportedFieldAttributeWarning)  # FastAPI's own use of aliases for bodies
@@ -105,7 +108,10 @@ class ServiceParts:
         self.background, self.facts = Background(config.database), ContentFactsCache(context)
         self.planner = Planner(context, self.fleet, self.paces, self.facts)
         self.dispatcher = Dispatcher(context, self.fleet, self.planner)
-        self.release = PartRelease(context, self.fleet)
+        self.secrets = Secrets(config.secrets_key or config.blobs / "secrets.key")
+        self.cameras = Cameras(context, self.fleet, self.secrets)
+        self.release = PartRelease(context, self.fleet, self.cameras)
+        self.light = RoomLight(context, self.fleet, self.cameras)
         self.watch = LoopWatch(context.clock)
         self.workers = self._workers()
 
@@ -120,7 +126,7 @@ class ServiceParts:
         several = (
             self.context, Callers(self.context), self.background, views, self.facts, jobs, orders, self.fleet, machines,
             self.store, self.readers, self.intake, self.paces, self.connections, self.planner, self.dispatcher,
-            SignInGuard(), room, health,
+            SignInGuard(), room, health, self.secrets, self.cameras,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 
@@ -133,7 +139,9 @@ class ServiceParts:
             worker("dispatch", self.dispatcher.run_once, dispatcher.LOOK_EVERY_S, self.dispatcher.wanted),
             worker("heat log", self.heat_log.write, heat_log.WRITE_EVERY_S),
             worker("reading for models", self.intake.read_missing, None, self.intake.wanted),
+            worker("cameras", self.cameras.renew, None, self.cameras.changed),
             worker("part release", self.release.look, part_release.LOOK_EVERY_S),
+            worker("room light", self.light.look, room_light.LOOK_EVERY_S),
             worker("open connections", self.connections.close_lapsed, open_connections.LOOK_EVERY_S, lapsed),
         ]
         folder = self.context.config.hot_folder
@@ -149,6 +157,7 @@ class ServiceParts:
                 await self.context.changes.begin(self.context.sessions)
                 async with self.context.sessions() as db:
                     await self.fleet.load(db)
+                    await self.cameras.load(db)
                 return
             except (SQLAlchemyError, OSError) as error:
                 log.warning("waiting for the database: %s", str(error).splitlines()[0])
@@ -199,7 +208,8 @@ def make_app(config: Config) -> FastAPI:
     openapi.install(app, "/api")
     for router in routers:
         app.include_router(router, prefix="/api")
-    app.include_router(tender_socket.router)
+    for module in (tender_socket, camera_socket, looking_socket):
+        app.include_router(module.router)
     _serve_pages(app)
     app.add_middleware(Hardened)
     return app

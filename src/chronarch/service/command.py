@@ -80,6 +80,7 @@ def run(host: str, port: int, beyond_loopback: bool) -> None:
         timeout_graceful_shutdown=3,
         timeout_keep_alive=KEEP_ALIVE_S,
         ws_max_size=8_000_000,
+        ws_per_message_deflate=False,  # frames are packed already
         http=BoundedProtocol,
     )
 

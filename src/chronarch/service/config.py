@@ -24,12 +24,15 @@ class Config:
     session_hours: float = 14.0
     hot_folder: Path | None = None
     """Files put here are taken into the library."""
+    secrets_key: Path | None = None
+    """The file with the key that others' secrets are encrypted with; beside the blobs without one."""
     port: int = 0
     """Where the service itself listens; 0 where it does not."""
 
     @classmethod
     def from_environment(cls) -> Config:
-        """Read CHRONARCH_DATABASE, _BLOBS, _CLOCK, _SHOP, _LARGEST_FILE and _HOT_FOLDER. Raises ValueError."""
+        """Read CHRONARCH_DATABASE, _BLOBS, _CLOCK, _SHOP, _LARGEST_FILE, _HOT_FOLDER and _SECRETS_KEY. Raises
+        ValueError."""
         try:
             database, blobs = os.environ["CHRONARCH_DATABASE"], os.environ["CHRONARCH_BLOBS"]
         except KeyError as missing:
@@ -44,5 +47,6 @@ class Config:
             clock=os.environ.get("CHRONARCH_CLOCK", ""),
             shop=os.environ.get("CHRONARCH_SHOP", "The shop"),
             hot_folder=Path(hot) if (hot := os.environ.get("CHRONARCH_HOT_FOLDER")) else None,
+            secrets_key=Path(key) if (key := os.environ.get("CHRONARCH_SECRETS_KEY")) else None,
             largest_file=int(largest),
         )

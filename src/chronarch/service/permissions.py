@@ -44,7 +44,14 @@ _TABLE = """
 /builds/{number}/skip/{name}               DELETE:operate
 /machines/{name}/log                       GET:read
 /builds/{number}/log                       GET:read PUT:tender
-/machines/{name}/frame                     GET:read PUT:tender
+/cameras                                   GET:read POST:operate
+/cameras/{name}                            GET:read PATCH:operate DELETE:operate
+/cameras/{name}/frame                      GET:read
+/cameras/{name}/test                       POST:operate
+/camera-test                               POST:operate
+/local-cameras                             GET:operate
+/camera-work                               GET:read
+/watching                                  GET:read PATCH:operate
 /drop/{name}                               PUT:operate
 /drop                                      POST:operate
 /arrivals                                  GET:read

@@ -10,8 +10,10 @@ from typing import Any
 from fastapi import FastAPI, HTTPException, Response
 from pydantic import BaseModel
 
+from chronarch.standins.cameras import FAULTY, add_cameras, write_pipe
 from chronarch.standins.dialects import BY_NAME
 from chronarch.standins.machine import MachineStandin, Setup
+from chronarch.standins.rtsp import RtspServer
 from chronarch.standins.stored import StoredStandin
 
 
@@ -49,6 +51,8 @@ def _damage_piece(m: MachineStandin, o: FaultRequest) -> None:
 
 
 def _camera(m: MachineStandin, o: FaultRequest) -> None:
+    if o.text and o.text not in FAULTY:
+        raise HTTPException(422, f"A camera cannot do {o.text!r}; it can do {', '.join(FAULTY)}.")
     m.camera_fault = o.text
 
 
@@ -76,7 +80,7 @@ FAULTS: dict[str, tuple[str, Callable[[MachineStandin, FaultRequest], None]]] = 
     "corrupt-bytes": ("a share VALUE of all bytes is damaged, both ways", _corrupt_bytes),
     "lose": ("a share VALUE of all lines is lost, both ways", _lose),
     "damage-piece": ("the next piece of a file is damaged on its way", _damage_piece),
-    "camera": ("the camera does TEXT: hangs, floods or garbage", _camera),
+    "camera": (f"the camera does TEXT: {', '.join(FAULTY)}", _camera),
     "part-sticks": ("parts do not come off by themselves", lambda m, o: setattr(m, "part_sticks", True)),
     "reset": ("the machine starts anew", lambda m, o: m.reset()),
     "reset-unheard": ("the machine starts anew and does not say so", lambda m, o: m.reset(heard=False)),
@@ -96,15 +100,22 @@ FAULTS: dict[str, tuple[str, Callable[[MachineStandin, FaultRequest], None]]] = 
 }
 
 
-def make_app(setups: list[Setup]) -> FastAPI:
-    """The HTTP side of `setups`' stand-ins; the machines' own ports open with it."""
+def make_app(setups: list[Setup], rtsp_port: int = 0) -> FastAPI:
+    """The HTTP side of `setups`' stand-ins; the machines' own ports open with it, and their cameras' RTSP port."""
     machines = {s.name.lower(): StoredStandin(s) if s.broker else MachineStandin(s) for s in setups}
 
     @contextlib.asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
         for machine in machines.values():
             await machine.start()
+        rtsp = RtspServer(rtsp_port, lambda name: machines.get(name.lower()))
+        if rtsp_port:
+            await rtsp.start()
+        pipes = [asyncio.create_task(write_pipe(m)) for m in machines.values() if m.setup.local_camera]
         yield
+        for pipe in pipes:
+            pipe.cancel()
+        await rtsp.stop()
         for machine in machines.values():
             await machine.stop()
 
@@ -139,6 +150,8 @@ def make_app(setups: list[Setup]) -> FastAPI:
             "switched": m.switched,
             "last_line": m._last,
             "pieces": getattr(m, "pieces", 0),
+            "camera_streams": m.camera_streams,
+            "camera_requests": m.camera_requests,
         }
 
     @app.get("/machines/{name}/executed")
@@ -150,16 +163,7 @@ def make_app(setups: list[Setup]) -> FastAPI:
         """What lies on the bed, from above, one pixel a quarter of a millimetre."""
         return Response(find(name).picture.from_above(), media_type="image/png")
 
-    @app.get("/machines/{name}/frame.jpg")
-    async def frame(name: str) -> Response:
-        fault = find(name).camera_fault
-        if fault == "hangs":
-            await asyncio.sleep(3600)
-        if fault == "floods":
-            return Response(b"\xff\xd8\xff" + bytes(50_000_000), media_type="image/jpeg")
-        if fault == "garbage":
-            return Response(b"<html>not a picture</html>", media_type="image/jpeg")
-        return Response(find(name).frame(), media_type="image/jpeg", headers={"Cache-Control": "no-store"})
+    add_cameras(app, machines, find)
 
     @app.post("/machines/{name}/faults/{fault}")
     async def bring(name: str, fault: str, asked: FaultRequest) -> dict[str, str]:

@@ -21,7 +21,7 @@ from chronarch.standins.front import Front
 from chronarch.standins.heat import SimulatedHeater, bed, nozzle
 from chronarch.standins.level import Level
 from chronarch.standins.motion import Motion
-from chronarch.standins.picture import CameraPicture
+from chronarch.standins.picture import VIEWS, CameraPicture, View
 
 OWN_LINES = 900_000_000
 BUSY_EVERY_S = 0.5
@@ -59,6 +59,14 @@ class Setup:
     """Whether it can report temperatures by itself."""
     watchdog: bool = True
     """Whether it knows M85: heaters off after so long without a line."""
+    cameras: int = 1
+    """How many cameras look at it: one in front, a second one from the side."""
+    camera_login: str = ""
+    """LOGIN:PASSWORD that its cameras want; none without one."""
+    camera_digest: bool = False
+    """Whether they want it as a digest (RFC 7616), not as it is (RFC 7617)."""
+    local_camera: str = ""
+    """The path of a named pipe that its camera writes pictures to, as one that is plugged in."""
 
 
 @dataclass
@@ -83,7 +91,7 @@ class MachineStandin:
         self.setup = setup
         self.nozzle, self.bed = nozzle(), bed()
         self.motion = Motion(pace=setup.pace)
-        self.picture = CameraPicture(setup.volume_mm, setup.colour)
+        self.picture = CameraPicture(setup.volume_mm, setup.colour, VIEWS[: setup.cameras])
         self.record = Record()
         self.port = setup.port
         self.halted = ""
@@ -121,6 +129,8 @@ class MachineStandin:
         self.speed_pct = self.flow_pct = 100.0
         self.z_offset_mm = 0.0
         self.camera_fault = ""
+        self.camera_streams = self.camera_requests = 0
+        """How many streams its cameras give now, and how often they were asked."""
         self.part_sticks = False
 
     # Life ----------------------------------------------------------------------------------------------------
@@ -539,12 +549,12 @@ class MachineStandin:
     def heater(self, name: str) -> SimulatedHeater:
         return self.bed if name == "bed" else self.nozzle
 
-    def frame(self) -> bytes:
-        """What the camera sees now, as a JPEG."""
+    def frame(self, view: View = "front", stamp: bool = False) -> bytes:
+        """What a camera sees now, as a JPEG; with the time in its first rows, if it is to be stamped."""
         self._warm()
         x, y, z = self.motion.position
         caption = (
             f"{self.setup.name}   nozzle {self.nozzle.reading_c:.0f} C   bed {self.bed.reading_c:.0f} C   "
             f"z {z:.2f} mm   {self.picture.segments} segments"
         )
-        return self.picture.jpeg((x, y, z), caption)
+        return self.picture.jpeg((x, y, z), caption, view, stamp)

@@ -36,7 +36,7 @@ def run(name: str, address: str, key: str, folder: Path, clock: str) -> None:
     except ValueError as error:
         raise click.UsageError(str(error)) from None
     try:
-        uvloop.run(_run(TenderSettings(name, address.rstrip("/"), key, folder), shop_clock))
+        uvloop.run(_run(TenderSettings(name, address.rstrip("/"), key, folder, clock), shop_clock))
     except InUse as error:
         raise click.ClickException(str(error)) from None
 
@@ -48,6 +48,19 @@ def background(address: str, key: str) -> None:
     """Work beside the feeding; the tender starts this itself."""
     begin_logging()
     asyncio.run(run_background(address, key, sys.stdin))
+
+
+@tender.command(hidden=True)
+@click.option("--name", required=True)
+@click.option("--service", "address", envvar="CHRONARCH_ADDRESS", required=True)
+@click.option("--key", envvar="CHRONARCH_TENDER_KEY", required=True)
+@click.option("--clock", default="")
+def cameras(name: str, address: str, key: str, clock: str) -> None:
+    """Watch the tender's cameras; the tender starts this itself."""
+    from chronarch.tender.peripherals.camera_process import CameraService, run_cameras
+
+    begin_logging()
+    asyncio.run(run_cameras(CameraService(address, key, name), parse_clock(clock), sys.stdin))
 
 
 async def _run(settings: TenderSettings, clock: Clock) -> None:

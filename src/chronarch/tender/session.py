@@ -24,12 +24,12 @@ from chronarch.client import AsyncClient
 from chronarch.core.backoff import Backoff
 from chronarch.core.clock import Clock
 from chronarch.core.control.events import ControlEvent, StateChanged
-from chronarch.tender.background import BackgroundProcess
 from chronarch.tender.checkpoints import CheckpointStore, MachineCheckpoint
 from chronarch.tender.controllers.commands import carry_out
 from chronarch.tender.controllers.driver import DriverContext, MachineDriver
 from chronarch.tender.controllers.drivers import make_driver
 from chronarch.tender.file_store import FileStore
+from chronarch.tender.helper_process import HelperProcess
 from chronarch.tender.journal import Journal
 from chronarch.tender.tasks import end
 from chronarch.wire.control.commands import ReadLog
@@ -46,12 +46,14 @@ log = logging.getLogger("chronarch.tender")
 
 @dataclass(frozen=True)
 class TenderSettings:
-    """`service`: its address, http://host:port; `key`: a secret of scope tender; `folder`: the tender's own."""
+    """`service`: its address, http://host:port; `key`: a secret of scope tender; `folder`: the tender's own; `clock`:
+    shop time as `parse_clock` reads it."""
 
     name: str
     service: str
     key: str
     folder: Path
+    clock: str = ""
 
 
 class RunningTender:
@@ -64,7 +66,10 @@ class RunningTender:
         self._store = FileStore(settings.folder / "files", self._client)
         self._journal = Journal(settings.folder / "journal")
         self._keeping = CheckpointStore(settings.folder / "machines")
-        self._background = BackgroundProcess(settings.service, settings.key)
+        told = {"CHRONARCH_ADDRESS": settings.service, "CHRONARCH_TENDER_KEY": settings.key}
+        self._background = HelperProcess(["background"], told)
+        watch = ["cameras", "--name", settings.name, "--clock", settings.clock]
+        self._cameras = HelperProcess(watch, told, always=True)
         self._around = DriverContext(settings.name, clock, self._store, self._keeping, self._tell, self._log_ready)
         self._links: dict[str, MachineDriver] = {}
         self._tasks: set[asyncio.Task[None]] = set()
@@ -76,7 +81,7 @@ class RunningTender:
         """Mind the machines that were kept, and talk to the service, until this process ends."""
         for config, standing in self._keeping.all():
             self._mind(config, standing)
-        self._keep(self._look_after_background())
+        self._keep(self._look_after_helpers())
         url = self._settings.service.replace("http", "ws", 1) + "/api/tender"
         headers = {"Authorization": f"Bearer {self._settings.key}"}
         cut, refused = Backoff(RETRY_S, LASTING_S), Backoff(REFUSED_RETRY_S, REFUSED_LASTING_S)
@@ -98,6 +103,7 @@ class RunningTender:
             for task in self._tasks:
                 task.cancel()
             self._background.close()
+            self._cameras.close()
             self._journal.close()
             await self._client.close()
 
@@ -149,8 +155,6 @@ class RunningTender:
             self._keeping.config(config)
         else:
             link.assign(config)
-        camera = {"name": f"camera {config.machine}", "what": "camera", "machine": config.machine, "url": config.camera}
-        self._background.tell(camera)
 
     def _mind(self, config: MachineConfig, standing: MachineCheckpoint | None) -> MachineDriver:
         """Begin to mind a machine."""
@@ -162,11 +166,12 @@ class RunningTender:
 
     def _log_ready(self, machine: str, build: int) -> None:
         path = str(self._links[machine].line_log.path(build))
-        self._background.tell({"name": f"log {build}", "what": "log", "build": build, "path": path})
+        self._background.tell({"name": f"log {build}", "build": build, "path": path})
 
-    async def _look_after_background(self) -> None:
+    async def _look_after_helpers(self) -> None:
         while True:
             self._background.look_after()
+            self._cameras.look_after()
             await asyncio.sleep(1.0)
 
     def _up_to_date(self, config: MachineConfig) -> MachineConfig:

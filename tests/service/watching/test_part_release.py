@@ -25,13 +25,14 @@ class ShowingItsBed(unittest.IsolatedAsyncioTestCase):
     def setUp(self) -> None:
         sweep = OwnSequence(name="sweep bed", lines="G28", clear_bed=False)
         model = MachineModel(name="Kiln 250", releases=2, release_sequence=sweep.name, sequences=(sweep,))
-        row = SimpleNamespace(name="Pinion", camera="http://127.0.0.1/frame.jpg", state=MachineState.IDLE)
-        self.known = FleetMachine(cast(Any, row), model, "tender")
+        row = SimpleNamespace(name="Pinion", state=MachineState.IDLE)
+        self.known = FleetMachine(cast(Any, row), model, "tender", camera="Pinion")
         self.sweeps = 0
         self.refuses = False
         fleet = SimpleNamespace(all=lambda: [self.known], reachable=lambda known: True, command=self.command)
         context = SimpleNamespace(changes=Changes())
-        self.releasing = releasing.PartRelease(cast(ServiceContext, context), cast(Fleet, fleet))
+        cameras = mock.Mock(look=mock.AsyncMock())
+        self.releasing = releasing.PartRelease(cast(ServiceContext, context), cast(Fleet, fleet), cameras)
 
     async def command(self, known: FleetMachine, body: object, by: str = "", within_s: float = 0) -> None:
         self.sweeps += 1

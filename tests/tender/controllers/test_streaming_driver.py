@@ -1,15 +1,13 @@
-"""One machine's link over a real socket, with no service: reconnecting, carrying out, refusing; odd cameras."""
+"""One machine's link over a real socket, with no service: reconnecting, carrying out, refusing."""
 
 from __future__ import annotations
 
 import asyncio
 import tempfile
 import unittest
-from collections.abc import Awaitable, Callable
+from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
-
-import httpx
 
 from chronarch.core.clock import ScaledClock
 from chronarch.core.control.events import BuildEnded, ControlEvent, Noticed, StateChanged
@@ -22,7 +20,6 @@ from chronarch.tender.controllers.commands import carry_out
 from chronarch.tender.controllers.driver import DriverContext
 from chronarch.tender.controllers.streaming_driver import StreamingDriver
 from chronarch.tender.file_program import FileProgram
-from chronarch.tender.peripherals.cameras import LARGEST, snapshot
 from chronarch.wire.control import commands as c
 from chronarch.wire.control.upstream import Command, MachineConfig, OpenBuild
 from chronarch.wire.gcode import WirePlan
@@ -193,36 +190,3 @@ class Links(unittest.IsolatedAsyncioTestCase):
         build = self.link.sample().build
         assert build is not None
         self.assertTrue(0 < build.progress < 1 and build.expected_end and build.layers == 3)
-
-
-class Cameras(unittest.IsolatedAsyncioTestCase):
-    async def serve(self, answer: Callable[[asyncio.StreamWriter], Awaitable[None]]) -> str:
-        async def handle(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-            await reader.readuntil(b"\r\n\r\n")
-            await answer(writer)
-            writer.close()
-
-        server = await asyncio.start_server(handle, "127.0.0.1", 0)
-        self.addCleanup(server.close)
-        return f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}/frame.jpg"
-
-    async def look(self, body: bytes, status: bytes = b"200 OK") -> bytes | None:
-        async def answer(writer: asyncio.StreamWriter) -> None:
-            writer.write(b"HTTP/1.1 %s\r\nConnection: close\r\n\r\n" % status + body)
-
-        async with httpx.AsyncClient(trust_env=False) as http:
-            return await snapshot(http, await self.serve(answer))
-
-    async def test_a_jpeg_is_taken_and_anything_else_is_not(self) -> None:
-        jpeg = b"\xff\xd8\xff" + b"x" * 100
-        self.assertEqual(await self.look(jpeg), jpeg)
-        self.assertIsNone(await self.look(b"<html>no camera</html>"))
-        self.assertIsNone(await self.look(b""))
-        self.assertIsNone(await self.look(jpeg, b"500 Broken"))
-
-    async def test_a_camera_that_sends_without_end_is_cut_off(self) -> None:
-        self.assertIsNone(await self.look(b"\xff\xd8\xff" + b"x" * (LARGEST + 10)))
-
-    async def test_a_camera_that_is_not_there_is_no_error(self) -> None:
-        async with httpx.AsyncClient(trust_env=False) as http:
-            self.assertIsNone(await snapshot(http, "http://127.0.0.1:9/frame.jpg"))

@@ -122,7 +122,6 @@ def where_options(command: Callable[..., None]) -> Callable[..., None]:
 @click.argument("name")
 @click.option("--model", required=True)
 @click.option("--link", required=True, help="tcp://HOST:PORT")
-@click.option("--camera", help="The address of its snapshot JPEG.")
 @click.option("--nozzle", type=FINITE, default=0.4, show_default=True, help="Nozzle diameter, mm.")
 @click.option("--hardened", is_flag=True)
 @click.option("--material", default="")
@@ -130,13 +129,13 @@ def where_options(command: Callable[..., None]) -> Callable[..., None]:
 @click.option("--tender", default="tender", show_default=True)
 @where_options
 @pass_service
-def add(service: Service, name: str, model: str, link: str, camera: str | None, nozzle: float, hardened: bool,
+def add(service: Service, name: str, model: str, link: str, nozzle: float, hardened: bool,
         material: str, colour: str, tender: str, site: str | None, place: str | None, pools: tuple[str, ...],
         tags: tuple[str, ...]) -> None:  # fmt: skip
     """Add a machine."""
     tool = Tool(nozzle_mm=nozzle, hardened=hardened, material=material, colour=colour)
     order = w.NewMachine.model_validate(
-        {"name": name, "model": model, "link": link, "camera": camera, "tools": [tool],
+        {"name": name, "model": model, "link": link, "tools": [tool],
          "site": site or "", "place": place or "", "pools": pools, "tags": tags}
     )  # fmt: skip
     made = service.do(requests.add_machine(order, tender))

@@ -40,7 +40,6 @@ class Machine(Base):
     link: Mapped[str] = mapped_column(String(300))
     device: Mapped[str] = mapped_column(String(400), unique=True)
     """The device behind the address, so that no two machines share it."""
-    camera: Mapped[str] = mapped_column(String(300), default="")
     intake: Mapped[str] = mapped_column(String(10))
     tools: Mapped[list[dict[str, Any]]] = mapped_column(JSON)
     state: Mapped[str] = mapped_column(String(12))

@@ -22,6 +22,7 @@ from chronarch.records.failures import away
 from chronarch.records.ledger.tender_events import commit_event
 from chronarch.service.context import ServiceContext, part_of
 from chronarch.service.http.open_connections import OpenConnections
+from chronarch.service.http.sockets import NOT_UNDERSTOOD, REFUSED, close_socket
 from chronarch.service.machines.fleet import Fleet, FleetMachine, TenderConnection
 from chronarch.service.machines.heat_log import HeatLog
 from chronarch.service.machines.learned_paces import LearnedPaces
@@ -46,7 +47,7 @@ from chronarch.wire.gcode import WirePlan
 HELLO_WITHIN_S = 10
 TOLD, MOST_REFUSED = 5, 100
 """Of one connection: how many messages that cannot be understood are logged, and after how many it is closed."""
-REFUSED, NOT_UNDERSTOOD, HELD = 4401, 4400, 4409
+HELD = 4409
 
 log = logging.getLogger("chronarch.upstream")
 router = APIRouter()
@@ -92,23 +93,18 @@ async def tender(socket: WebSocket) -> None:
             raise ApiProblem(400, "The first message must be hello.")
         await TenderSession(part_of(socket, TenderRoom), socket, who, hello).run()
     except ApiProblem as error:
-        await _close(socket, {409: HELD, 400: NOT_UNDERSTOOD}.get(error.status, REFUSED), str(error))
+        await close_socket(socket, {409: HELD, 400: NOT_UNDERSTOOD}.get(error.status, REFUSED), str(error))
     except ValidationError as error:
-        await _close(socket, NOT_UNDERSTOOD, f"A message was not understood: {error.errors()[0]['msg']}")
+        await close_socket(socket, NOT_UNDERSTOOD, f"A message was not understood: {error.errors()[0]['msg']}")
     except SQLAlchemyError as error:
         log.warning("a tender was sent away, the database does not answer: %s", str(error).splitlines()[0])
-        await _close(socket, 1013, "The database does not answer; come back in a moment.")
+        await close_socket(socket, 1013, "The database does not answer; come back in a moment.")
     except TimeoutError:
-        await _close(socket, NOT_UNDERSTOOD, f"Nothing was said for {HELLO_WITHIN_S} s.")
+        await close_socket(socket, NOT_UNDERSTOOD, f"Nothing was said for {HELLO_WITHIN_S} s.")
     except KeyError:
-        await _close(socket, NOT_UNDERSTOOD, "Bytes came where text belongs.")
+        await close_socket(socket, NOT_UNDERSTOOD, "Bytes came where text belongs.")
     except WebSocketDisconnect:
         pass
-
-
-async def _close(socket: WebSocket, code: int, reason: str) -> None:
-    with suppress(RuntimeError, WebSocketDisconnect):
-        await socket.close(code, reason[:120])
 
 
 @dataclass
@@ -173,7 +169,7 @@ class TenderSession:
         closing: set[asyncio.Task[None]] = set()
 
         def close() -> None:
-            closing.add(asyncio.create_task(_close(self._socket, REFUSED, "This key was revoked.")))
+            closing.add(asyncio.create_task(close_socket(self._socket, REFUSED, "This key was revoked.")))
 
         try:
             await self._fleet.publish_all(mine)

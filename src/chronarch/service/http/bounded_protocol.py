@@ -18,7 +18,8 @@ HEAD_WITHIN_S, MOST_HEAD = 15.0, 64 << 10
 """A request's first line and headers must arrive within this time and have at most this many bytes."""
 BODY_PAUSE_S, BODY_GRACE_S, SLOWEST_BODY = 20.0, 30.0, 1000
 """A body may pause for `BODY_PAUSE_S`; after `BODY_GRACE_S` it must arrive with `SLOWEST_BODY` bytes a second."""
-SOCKET = b"/api/tender"
+SOCKETS = frozenset((b"/api/tender", b"/api/tender/cameras", b"/api/looking"))
+"""The addresses at which a WebSocket may be opened."""
 LINGER_S = 5.0
 """A client that is answered before it has sent everything gets this long to read the answer."""
 
@@ -81,14 +82,14 @@ class BoundedProtocol(HttpToolsProtocol):
             self._after(LINGER_S, self.transport.close)
 
     def _should_upgrade(self) -> bool:
-        """Only a sound handshake at the tenders' address becomes a WebSocket; anything else is an ordinary request."""
+        """Only a sound handshake at a socket's address becomes a WebSocket; anything else is an ordinary request."""
         headers = dict(self.headers)
         try:
             key = base64.b64decode(headers.get(b"sec-websocket-key", b""), validate=True)
         except binascii.Error:
             return False
         sound = len(key) == 16 and headers.get(b"sec-websocket-version") == b"13"
-        return sound and self.url.partition(b"?")[0] == SOCKET and super()._should_upgrade()
+        return sound and self.url.partition(b"?")[0] in SOCKETS and super()._should_upgrade()
 
     def handle_websocket_upgrade(self) -> None:
         self._stop()

@@ -62,7 +62,10 @@ class FleetMachine:
     """What is loaded, by tool, if the shop counts spools."""
     shown: str = ""
     """How the wire shows it, as JSON."""
+    camera: str = ""
+    """The camera that stands for it; empty without one."""
     frame: bytes = b""
+    """The newest of that camera's."""
     frame_at: datetime | None = None
     clear_frame: bytes | None = None
     """A frame of its clear bed, with the head where it is after a release. None while nobody has looked; empty when no
@@ -71,7 +74,7 @@ class FleetMachine:
     @property
     def must_pose(self) -> bool:
         """Whether it must show its clear bed to the camera before it takes work."""
-        lets_go = self.model.releases > 0 and self.model.release_sequence and self.row.camera
+        lets_go = self.model.releases > 0 and self.model.release_sequence and self.camera
         return bool(lets_go) and self.clear_frame is None
 
 
@@ -173,7 +176,7 @@ class Fleet:
         return fill(
             wm.Machine, row, model=known.model.name, tools=[self._tool(known, tool) for tool in row.tools],
             reachable=self.reachable(known), reading=sample.reading if sample else None, build=brief,
-            frame_at=known.frame_at, hands=sample.hands if sample else MachineControls(),
+            camera=known.camera, frame_at=known.frame_at, hands=sample.hands if sample else MachineControls(),
         )  # fmt: skip
 
     @staticmethod
@@ -191,7 +194,6 @@ class Fleet:
         return wm.MachineDetail(
             **self.view(known).model_dump(),
             link=without_secrets(known.row.link),
-            camera=without_secrets(known.row.camera),
             model_detail=known.model,
             resends=known.sample.resends if known.sample else 0,
         )

@@ -1,5 +1,5 @@
-"""Where addresses of machines and cameras may point. The service itself, its database, and link-local and multicast
-addresses are refused, so that nobody can reach them through a tender."""
+"""Where addresses of machines and cameras may point. The service itself, its database, and addresses where no device
+can be are refused, so that nobody can reach them through a tender."""
 
 from __future__ import annotations
 
@@ -10,20 +10,21 @@ from contextlib import suppress
 
 from sqlalchemy.engine import make_url
 
+from chronarch.core.machines.reach import Ip, no_device, plain
 from chronarch.service.config import Config
 from chronarch.service.problems import ApiProblem
 
 RESOLVED_WITHIN_S = 3.0
 DATABASE_PORT = 3306
-Ip = ipaddress.IPv4Address | ipaddress.IPv6Address
 
 
 async def check_reach(settings: Config, host: str, port: int, what: str) -> None:
     """Refuse (422) an address for a `what` that belongs to no device. A name that is not known here may be known where
     the tender is, and is allowed."""
     at = await _addresses(host, port)
-    if any(ip.is_link_local or ip.is_multicast for ip in at):
-        raise ApiProblem(422, f"{host} is a link-local or group address; give the {what} one of its own.")
+    why = next((why for ip in at if (why := no_device(ip))), "")
+    if why:
+        raise ApiProblem(422, f"{host} is {why}; give the {what} one of its own.")
     own = [("service itself", "127.0.0.1", settings.port)]
     if settings.database:
         url = make_url(settings.database)
@@ -39,12 +40,8 @@ async def _addresses(host: str, port: int) -> set[Ip]:
         async with asyncio.timeout(RESOLVED_WITHIN_S):
             loop = asyncio.get_running_loop()
             found = await loop.getaddrinfo(host, port, type=socket.SOCK_STREAM)
-            return {_plain(ipaddress.ip_address(str(where[0]).partition("%")[0])) for *_, where in found}
+            return {plain(ipaddress.ip_address(str(where[0]).partition("%")[0])) for *_, where in found}
     return set()
-
-
-def _plain(ip: Ip) -> Ip:
-    return (ip.ipv4_mapped or ip) if isinstance(ip, ipaddress.IPv6Address) else ip
 
 
 def _same_place(some: set[Ip], others: set[Ip]) -> bool:

@@ -25,11 +25,13 @@ from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet, FleetMachine
 from chronarch.service.planning.settings import load_settings
 from chronarch.service.problems import ApiProblem
+from chronarch.service.watching.cameras import Cameras, Looker
 from chronarch.wire.control.commands import Act, Clear
 
 LOOK_EVERY_S = 1.0
 SEEN_WITHIN_S = 60.0
 WITHIN_S = 120.0
+LOOKS_PER_S = 2.0
 THUMBNAIL = (96, 72)
 WITHOUT_CAPTION = 0.94
 """Cameras write the time at the bottom of their frames; this share above it is compared."""
@@ -47,8 +49,8 @@ def grey(frame: bytes) -> Grey:
 class PartRelease:
     """Watches the machines that may release parts; one release at a time for each machine."""
 
-    def __init__(self, context: ServiceContext, fleet: Fleet) -> None:
-        self._context, self._fleet = context, fleet
+    def __init__(self, context: ServiceContext, fleet: Fleet, cameras: Cameras) -> None:
+        self._context, self._fleet, self._cameras = context, fleet, cameras
         self._under_way: set[str] = set()
         self._tasks: set[asyncio.Task[None]] = set()
         self._blind: dict[str, datetime | None] = {}
@@ -116,13 +118,17 @@ class PartRelease:
     async def _next_frame(self, known: FleetMachine) -> bytes | None:
         """The second frame from now on: the first may have been taken before. None when none comes."""
         deadline = asyncio.get_running_loop().time() + SEEN_WITHIN_S
-        seen = {known.frame_at}
-        while asyncio.get_running_loop().time() < deadline:
-            seen.add(known.frame_at)
-            if len(seen) > 2:
-                return known.frame
-            await asyncio.sleep(0.1)
-        return None
+        seen, looker = {known.frame_at}, Looker()
+        await self._cameras.look(looker, {known.camera: ("full", LOOKS_PER_S)})
+        try:
+            while asyncio.get_running_loop().time() < deadline:
+                seen.add(known.frame_at)
+                if len(seen) > 2:
+                    return known.frame
+                await asyncio.sleep(0.1)
+            return None
+        finally:
+            await self._cameras.look(looker, {})
 
     async def _try(self, known: FleetMachine) -> str:
         """Have the machine release its part, and check that it did. Returns what was wrong, nothing when the bed is

@@ -38,7 +38,6 @@ class MachineConfig(Wire):
 
     machine: str
     link: str
-    camera: str = ""
     model: MachineModel
     state: MachineState
     reason: str = ""

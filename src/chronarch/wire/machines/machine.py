@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import Field, HttpUrl, field_validator
+from pydantic import Field, field_validator
 
 from chronarch.core.bounds import Figure
 from chronarch.core.control.adjustments import BuildAdjustments
@@ -35,7 +35,6 @@ class NewMachine(Wire):
     link: str = Field(
         max_length=300, examples=["tcp://127.0.0.1:7101", "serial:///dev/serial/by-id/usb-lantern-07?speed=115200"]
     )
-    camera: HttpUrl | None = None
     intake: Intake = Intake.OPEN
     tools: list[Tool] = Field(default_factory=lambda: [Tool()], min_length=1, max_length=16)
     site: Label = ""
@@ -154,8 +153,10 @@ class Machine(Wire):
     """Whether its tender is connected. If not, everything else is as last heard."""
     reading: Reading | None = None
     build: BuildBrief | None = None
+    camera: str = ""
+    """The camera that stands for it; empty without one."""
     frame_at: Time | None = None
-    """When its newest camera frame was taken; None without one."""
+    """When the newest frame of that camera was taken; None without one."""
     hands: MachineControls = MachineControls()
     site: str = ""
     place: str = ""
@@ -165,7 +166,6 @@ class Machine(Wire):
 
 class MachineDetail(Machine):
     link: str
-    camera: str
     model_detail: MachineModel
     resends: int = 0
 

@@ -45,11 +45,9 @@ async def add_machine(
     tender: Annotated[Label, Query(min_length=1)] = "tender",
 ) -> w.MachineDetail:
     """Add a machine to a tender, which is told at once if it is connected."""
-    address, camera = parse_address(asked.link), asked.camera
+    address = parse_address(asked.link)
     if address.host:
         await check_reach(context.config, address.host, address.port, "link")
-    if camera is not None and camera.host:
-        await check_reach(context.config, camera.host.strip("[]"), camera.port or 80, "camera")
     async with context.sessions() as db:
         model = (await db.execute(select(t.Model).where(t.Model.name == asked.model))).scalar_one_or_none()
         if model is None:
@@ -72,7 +70,6 @@ async def add_machine(
             tender_id=row.id,
             link=asked.link,
             device=device,
-            camera=str(asked.camera or ""),
             intake=asked.intake,
             tools=[_kept(tool) for tool in asked.tools],
             site=asked.site,

@@ -1,0 +1,114 @@
+"""The tenders' camera processes: one WebSocket each. Frames come, and what is wanted of cameras goes."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from dataclasses import dataclass
+
+from fastapi import APIRouter, WebSocket, WebSocketDisconnect
+from pydantic import ValidationError
+from sqlalchemy.exc import SQLAlchemyError
+
+from chronarch.service.context import part_of
+from chronarch.service.http.open_connections import OpenConnections
+from chronarch.service.http.sockets import NOT_UNDERSTOOD, REFUSED, close_socket
+from chronarch.service.principals import Callers
+from chronarch.service.problems import ApiProblem
+from chronarch.service.watching.cameras import CameraConnection, Cameras
+from chronarch.wire.access import Scope
+from chronarch.wire.watching.camera_messages import (
+    CameraAnswer,
+    CameraHello,
+    CameraStands,
+    WorkMeasured,
+    from_cameras,
+    unpack_frame,
+)
+
+HELLO_WITHIN_S = 10
+LARGEST_FRAME = 4_000_000
+router = APIRouter()
+log = logging.getLogger("chronarch.cameras")
+
+
+@router.websocket("/api/tender/cameras")
+async def cameras(socket: WebSocket) -> None:
+    """A camera process: hello, then frames and how cameras stand one way, what is wanted the other."""
+    await socket.accept()
+    try:
+        who = await part_of(socket, Callers).identify(socket)
+        if who.scope is not Scope.TENDER:
+            raise ApiProblem(403, "This key is not a tender's.")
+        async with asyncio.timeout(HELLO_WITHIN_S):
+            hello = from_cameras.validate_json(await socket.receive_text())
+        if not isinstance(hello, CameraHello):
+            raise ApiProblem(400, "The first message must be hello.")
+        if who.tender != hello.tender:
+            raise ApiProblem(403, f"This key is not the tender {hello.tender}'s, or that has not said hello yet.")
+        room = part_of(socket, Cameras)
+        closing: set[asyncio.Task[None]] = set()
+
+        def close() -> None:
+            closing.add(asyncio.create_task(close_socket(socket, REFUSED, "This key was revoked.")))
+
+        with part_of(socket, OpenConnections).held(who, close):
+            await CameraSession(room, socket, CameraConnection(hello.tender, socket.send_text)).run()
+    except ApiProblem as error:
+        await close_socket(socket, NOT_UNDERSTOOD if error.status == 400 else REFUSED, str(error))
+    except ValueError as error:
+        first = error.errors()[0]["msg"] if isinstance(error, ValidationError) else str(error)
+        await close_socket(socket, NOT_UNDERSTOOD, f"A message was not understood: {first}")
+    except SQLAlchemyError as error:
+        log.warning("cameras were sent away, the database does not answer: %s", str(error).splitlines()[0])
+        await close_socket(socket, 1013, "The database does not answer; come back in a moment.")
+    except TimeoutError:
+        await close_socket(socket, NOT_UNDERSTOOD, f"Nothing was said for {HELLO_WITHIN_S} s.")
+    except WebSocketDisconnect:
+        pass
+
+
+@dataclass
+class CameraSession:
+    """One connection, from hello on."""
+
+    cameras: Cameras
+    socket: WebSocket
+    connection: CameraConnection
+
+    async def run(self) -> None:
+        """Raises ValueError for what cannot be understood."""
+        cameras, mine = self.cameras, self.connection
+        cameras.connections[mine.tender] = mine
+        try:
+            await cameras.tell(mine)
+            while True:
+                message = await self.socket.receive()
+                if message["type"] == "websocket.disconnect":
+                    return
+                if (data := message.get("bytes")) is not None:
+                    head, jpeg = unpack_frame(data)
+                    if len(jpeg) > LARGEST_FRAME:
+                        raise ValueError(f"a frame may have {LARGEST_FRAME // 1_000_000} MB")
+                    cameras.take(mine, head, jpeg)
+                else:
+                    self._hear(message["text"])
+        finally:
+            for waiting in mine.waiting.values():
+                if not waiting.done():
+                    waiting.set_result(CameraAnswer(id="", problem="its tender went away before it answered"))
+            if cameras.connections.get(mine.tender) is mine:
+                del cameras.connections[mine.tender]
+
+    def _hear(self, text: str) -> None:
+        match from_cameras.validate_json(text):
+            case CameraStands() as said:
+                self.cameras.stands(self.connection, said)
+            case WorkMeasured() as work:
+                self.connection.work = work
+            case CameraAnswer() as answer:
+                waiting = self.connection.waiting.get(answer.id)
+                if waiting is not None and not waiting.done():
+                    waiting.set_result(answer)
+            case CameraHello():
+                raise ValueError("hello comes once")

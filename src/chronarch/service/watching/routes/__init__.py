@@ -1,0 +1,5 @@
+"""Cameras: setting them up, what they see, and trying them."""
+
+from chronarch.service.watching.routes import camera_tests, cameras, settings
+
+routers = (cameras.router, camera_tests.router, settings.router)

@@ -1,0 +1,150 @@
+"""Watches one camera: takes frames as often as they are wanted, and asks again and again while there are none."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from collections.abc import Awaitable, Callable
+from concurrent.futures import Executor
+from dataclasses import dataclass
+from datetime import datetime
+from functools import partial
+
+from chronarch.core.backoff import Backoff
+from chronarch.core.watching.frame_rates import UNSEEN_EVERY_S, FrameRates
+from chronarch.tender.peripherals.camera_picture import Picture, check_picture, full_picture, small_picture
+from chronarch.tender.peripherals.camera_sources.source import CameraFailed, CameraSetup, Shot, Source
+from chronarch.tender.peripherals.camera_sources.sources import make_source
+from chronarch.wire.watching.camera_messages import FrameHead, Size
+
+WAITS_S, LASTING_S = (1.0, 2.0, 5.0, 10.0, 20.0, 30.0), 60.0
+Pass = Callable[[FrameHead, bytes], Awaitable[None]]
+"""Hands a frame on. It returns when the frame is on its way, so that a slow line slows the camera."""
+Tell = Callable[[str, str, datetime], Awaitable[None]]
+"""Tells that a camera has begun to give pictures, or why it does not; and since when, real time."""
+log = logging.getLogger("chronarch.cameras")
+
+
+class CameraWatcher:
+    """`run` goes on until cancelled. `look` may be called at any time."""
+
+    def __init__(
+        self, name: str, setup: CameraSetup, rates: FrameRates, encoder: Executor, hand_on: Pass, tell: Tell
+    ) -> None:
+        self.name, self.setup = name, setup
+        self._rates, self._encoder, self._hand_on, self._tell = rates, encoder, hand_on, tell
+        self._wanted: dict[Size, float] = {"full": 0.0, "small": 0.0}
+        self._sent_s: dict[Size, float] = {"full": -1e9, "small": -1e9}
+        self._stir = asyncio.Event()
+        self._trouble: str | None = None
+        self._since: datetime | None = None
+
+    def look(self, full: float, small: float) -> None:
+        """How many frames a second somebody wants of each size."""
+        self._wanted = {"full": full, "small": small}
+        self._stir.set()
+
+    async def say_again(self) -> None:
+        """Tell how it stands to a service that has just come back."""
+        if self._since is not None and self._trouble is not None:
+            await self._tell(self.name, self._trouble, self._since)
+
+    async def run(self) -> None:
+        backoff = Backoff(WAITS_S, LASTING_S)
+        while True:
+            began_s = self.setup.clock.monotonic_s()
+            source = make_source(self.setup)
+            try:
+                await self._watch(source)
+            except CameraFailed as error:
+                await self._say(str(error))
+            except Exception as error:
+                log.exception("the camera %s went wrong", self.name)
+                await self._say(f"it could not be read ({type(error).__name__})")
+            finally:
+                await source.close()
+            await asyncio.sleep(backoff.next_s(self.setup.clock.monotonic_s() - began_s))
+
+    async def _watch(self, source: Source) -> None:
+        while True:
+            every_s = self._rates.every_s(max(self._wanted.values()))
+            self._stir.clear()
+            began_s = self.setup.clock.monotonic_s()
+            await self._pass_on(await source.shot(every_s))
+            await self._say("")
+            await self._rest(began_s)
+
+    async def _rest(self, began_s: float) -> None:
+        """Wait until the next frame is due; less long if somebody begins to look meanwhile."""
+        while True:
+            every_s = self._rates.every_s(max(self._wanted.values()))
+            left_s = began_s + every_s - self.setup.clock.monotonic_s()
+            if left_s <= 0:
+                return
+            try:
+                async with asyncio.timeout(left_s):
+                    await self._stir.wait()
+            except TimeoutError:
+                return
+            self._stir.clear()
+
+    async def _pass_on(self, shot: Shot) -> None:
+        """Hand on what is due of the frame: the size that is looked at, and now and then the other."""
+        now_s = self.setup.clock.monotonic_s()
+        due: list[Size] = [
+            size
+            for size in ("full", "small")
+            if now_s - self._sent_s[size] >= 0.8 * self._rates.every_s(self._wanted[size])
+        ]
+        loop = asyncio.get_running_loop()
+        in_thread = partial(loop.run_in_executor, self._encoder)
+        full = await in_thread(full_picture, shot.jpeg, self.setup.settings)
+        for size in due:
+            picture = full if size == "full" else await in_thread(small_picture, full)
+            self._sent_s[size] = now_s
+            head = FrameHead(
+                camera=self.name, size=size, taken_at=shot.taken_at, at=shot.at, width=picture.width,
+                height=picture.height,
+            )  # fmt: skip
+            await self._hand_on(head, picture.jpeg)
+
+    async def _say(self, trouble: str) -> None:
+        if trouble != self._trouble:
+            if not (trouble and self._trouble):  # another reason is no other trouble
+                self._since = self.setup.clock.real_now()
+            self._trouble = trouble
+            assert self._since is not None
+            await self._tell(self.name, trouble, self._since)
+
+
+@dataclass(frozen=True)
+class TriedCamera:
+    """What a camera gave when it was tried, how long that took, and what should be known of it."""
+
+    shot: Shot
+    picture: Picture
+    took_s: float
+    warning: str
+
+
+async def try_camera(setup: CameraSetup, encoder: Executor) -> TriedCamera:
+    """Take one frame of a camera. Raises CameraFailed."""
+    source, clock = make_source(setup), setup.clock
+    loop = asyncio.get_running_loop()
+    try:
+        began_s = clock.monotonic_s()
+        shot = await source.shot(0.0)
+        first_s = clock.monotonic_s()
+        warning = ""
+        try:
+            await source.shot(UNSEEN_EVERY_S)
+        except CameraFailed as error:
+            warning = f"one frame came, and then none: {error}"
+        next_s = clock.monotonic_s() - first_s
+        if not warning and next_s > 2.0:
+            warning = f"one frame in {next_s:.0f} s: what moves will not be seen to move"
+        picture = await loop.run_in_executor(encoder, full_picture, shot.jpeg, setup.settings)
+        await loop.run_in_executor(encoder, check_picture, picture)
+        return TriedCamera(shot, picture, first_s - began_s, warning)
+    finally:
+        await source.close()

@@ -88,7 +88,7 @@ class Pages(ConsoleCase):
         before = bar.get_attribute("aria-valuenow") or ""
         expect(bar).not_to_have_attribute("aria-valuenow", before)
         expect(page.get_by_text(re.compile(r"layer \d+ of 10"))).to_be_visible()
-        expect(page.get_by_alt_text("Bezel, newest camera frame")).to_be_visible()
+        expect(page.get_by_role("img", name="Bezel, live picture")).to_be_visible()
         page.get_by_role("button", name="Pause", exact=True).click()
         expect(page.get_by_role("heading", name="Bezel")).to_contain_text("paused")
         expect(page.get_by_text("paused: asked for by Maud.")).to_be_visible()

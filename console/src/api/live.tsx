@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useCallback, useContext, useEffect, useMemo, useRef, useState } from "react";
 
-import type { Machine, ShopInfo } from "./client";
+import type { Camera, Machine, ShopInfo } from "./client";
 
 interface Live {
   /** Shop time now. */
@@ -17,6 +17,7 @@ const LiveContext = createContext<Live>({ now: () => new Date(), rate: 1, heard:
 /** By the kind of a record that has changed: the queries whose answers it is part of. */
 const AFFECTS: Record<string, string[]> = {
   arrivals: ["arrivals"],
+  cameras: ["cameras", "machine"],
   builds: ["builds", "build", "changes", "machine", "jobs", "orders", "plan"],
   files: ["files", "parts", "jobs"],
   jobs: ["jobs", "orders", "plan"],
@@ -27,7 +28,7 @@ const AFFECTS: Record<string, string[]> = {
   orders: ["orders", "plan"],
   parts: ["parts", "files", "jobs"],
   plan: ["plan"],
-  setup: ["setup", "plan", "jobs", "orders"],
+  setup: ["setup", "plan", "jobs", "orders", "watching"],
   spools: ["setup", "machine", "plan", "jobs", "orders"],
   stock: ["orders"],
 };
@@ -61,6 +62,10 @@ export function LiveProvider({ children }: { children: ReactNode }) {
         const rest = before.filter((m) => m.name !== machine.name);
         return [...rest, machine].sort((a, b) => a.name.localeCompare(b.name));
       });
+    });
+    source.addEventListener("camera", (e) => {
+      const camera = JSON.parse(e.data) as Camera;
+      client.setQueryData<Camera[]>(["cameras"], (before) => before?.map((c) => (c.name === camera.name ? camera : c)));
     });
     source.addEventListener("changed", (e) => {
       const { what } = JSON.parse(e.data) as { what: string };

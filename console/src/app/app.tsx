@@ -23,6 +23,8 @@ import { SetupPage } from "../features/system/setup-page";
 import { WhatIfPage } from "../features/planning/what-if-page";
 import { QueuePage } from "../features/orders/queue-page";
 import { RecordsPage } from "../features/ledger/records-page";
+import { CameraPage } from "../features/watching/camera-page";
+import { CamerasPage } from "../features/watching/cameras-page";
 import { SignInPage } from "../features/access/sign-in-page";
 import { Empty, Failed, Loading, Page, Sheet } from "../ui/page";
 
@@ -60,6 +62,8 @@ function Console() {
           <Route path="/library/parts/:which" element={<PartPage />} />
           <Route path="/library/files/:which" element={<FilePage />} />
           <Route path="/library/files/:which/compare" element={<ComparePage />} />
+          <Route path="/cameras" element={<CamerasPage />} />
+          <Route path="/cameras/:name" element={<CameraPage />} />
           <Route path="/records" element={<RecordsPage />} />
           <Route path="/machines/:name" element={<MachinePage />} />
           <Route path="/machines/:name/log" element={<LogPage />} />

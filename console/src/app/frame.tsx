@@ -1,6 +1,6 @@
 import * as Menu from "@radix-ui/react-dropdown-menu";
 import { useQueryClient } from "@tanstack/react-query";
-import { BarChart3, Bell, CircleUser, ClipboardList, Clock3, FileBox, Footprints, ListOrdered, Settings2 } from "lucide-react";
+import { BarChart3, Bell, Cctv, CircleUser, ClipboardList, Clock3, FileBox, Footprints, ListOrdered, Settings2 } from "lucide-react";
 import type { ReactNode } from "react";
 import { NavLink } from "react-router";
 
@@ -18,6 +18,7 @@ const PAGES = [
   { to: "/rounds", name: "Rounds", icon: Footprints },
   { to: "/orders", name: "Orders", icon: ClipboardList },
   { to: "/queue", name: "Queue", icon: ListOrdered },
+  { to: "/cameras", name: "Cameras", icon: Cctv },
   { to: "/library", name: "Library", icon: FileBox },
   { to: "/records", name: "Records", icon: BarChart3 },
   { to: "/setup", name: "Set-up", icon: Settings2 },

@@ -7,7 +7,7 @@ import { useChange } from "../../api/change";
 import { useLedger } from "../ledger/queries";
 import { useHeat, useMachine, useMachines } from "./queries";
 import { useBuilds } from "../orders/queries";
-import { Frame } from "../watching/camera";
+import { MachinePicture } from "../watching/machine-picture";
 import { clock, degrees, duration, percent, when, width } from "../../ui/format";
 import { Empty, Fact, Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { MEANING, StateMark } from "../../ui/state";
@@ -81,9 +81,9 @@ function Known({ machine: m }: { machine: MachineDetail }) {
       )}
       <div className="grid gap-5 lg:grid-cols-[minmax(0,5fr)_minmax(0,4fr)]">
         <div className={COLUMN}>
-          <Sheet className="order-1 overflow-hidden">
-            <Frame machine={m} className="aspect-[4/3] w-full" />
-          </Sheet>
+          <div className="order-1 min-w-0">
+            <MachinePicture machine={m} />
+          </div>
           {m.build && (
             <div className="order-5 min-w-0">
               <Laying machine={m} />

@@ -4,11 +4,13 @@ import { Link } from "react-router";
 import type { PlannedBuild, LedgerEntry, Machine, MachineState, PlanWithForecast, StaffedSpan } from "../../api/client";
 import { useLive, useNow } from "../../api/live";
 import { useLedger } from "../ledger/queries";
+import { type Group, grouped, says } from "../machines/grouping";
 import { useMachines } from "../machines/queries";
 import { usePlan } from "./queries";
 import { clock, duration, percent, when } from "../../ui/format";
 import { Frame as CameraFrame } from "../watching/camera";
 import { Empty, Failed, Loading, Page, Sheet } from "../../ui/page";
+import { Choice } from "../../ui/choice";
 import { SearchField } from "../../ui/search-field";
 import { StateLegend, StateMark, STATES } from "../../ui/state";
 import { makeAxis } from "../../ui/time-axis";
@@ -27,12 +29,6 @@ const COLUMNS = "sm:grid-cols-[17rem_1fr] lg:grid-cols-[22rem_1fr]";
 /** From so many machines on, rows are dense unless somebody wants pictures. */
 const MANY = 30;
 type Form = "tall" | "dense";
-
-/** Whether every word is in what a machine's row says. */
-function says(m: Machine, words: string) {
-  const text = [m.name, m.place, m.site, m.model, m.build?.file, ...m.tools.flatMap((t) => [t.colour, t.material])].join(" ").toLowerCase();
-  return words.toLowerCase().split(/\s+/).every((word) => text.includes(word));
-}
 
 export function BoardPage() {
   const machines = useMachines();
@@ -111,7 +107,7 @@ export function BoardPage() {
         <>
           <Since />
           <Hands machines={all} />
-          <Rows groups={grouped(rows, group)} ledgers={byMachine} past={chosen.past} future={chosen.future} plan={plan.data} dense={dense} />
+          <Rows groups={grouped(rows, group, (m) => m)} ledgers={byMachine} past={chosen.past} future={chosen.future} plan={plan.data} dense={dense} />
           <div className="mt-5">
             <StateLegend states={STATES} />
           </div>
@@ -119,45 +115,6 @@ export function BoardPage() {
       )}
     </Page>
   );
-}
-
-function Choice(props: {
-  label: string;
-  options: { key: string; name: string }[];
-  value: string;
-  choose: (key: string) => void;
-}) {
-  return (
-    <div role="group" aria-label={props.label} className="flex items-center gap-1">
-      {props.options.map((o) => (
-        <button
-          key={o.key}
-          type="button"
-          aria-pressed={o.key === props.value}
-          onClick={() => props.choose(o.key)}
-          className="min-h-8 rounded-md px-2.5 text-faded hover:text-ink aria-pressed:bg-sunk aria-pressed:font-semibold aria-pressed:text-ink"
-        >
-          {o.name}
-        </button>
-      ))}
-    </div>
-  );
-}
-
-type Group = "none" | "site" | "pool" | "material";
-
-const KEYS: Record<Group, (m: Machine) => string[]> = {
-  none: () => [""],
-  site: (m) => [m.site || "no site"],
-  pool: (m) => (m.pools?.length ? m.pools : ["no pool"]),
-  material: (m) => [[m.tools[0]?.colour, m.tools[0]?.material].filter(Boolean).join(" ") || "nothing loaded"],
-};
-
-/** Rows under headings; a machine of several pools stands under each. */
-function grouped(machines: Machine[], group: Group): [string, Machine[]][] {
-  const found = new Map<string, Machine[]>();
-  for (const m of machines) for (const key of KEYS[group](m)) found.set(key, [...(found.get(key) ?? []), m]);
-  return [...found].sort(([a], [b]) => a.localeCompare(b));
 }
 
 function Rows(props: {

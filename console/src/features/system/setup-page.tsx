@@ -4,6 +4,7 @@ import { Hours } from "../planning/hours";
 import { PlanningForm } from "../planning/planning-form";
 import { Spools } from "../machines/spools";
 import { UpkeepWindows } from "../upkeep/upkeep";
+import { CamerasSetup } from "../watching/cameras-setup";
 
 export function SetupPage() {
   const planning = usePlanning();
@@ -30,6 +31,7 @@ export function SetupPage() {
           </Sheet>
         </div>
         <div className="flex min-w-0 flex-col gap-5">
+          <CamerasSetup />
           <UpkeepWindows />
           <Spools />
         </div>

@@ -2,11 +2,12 @@ import { useEffect, useState } from "react";
 
 import type { Machine } from "../../api/client";
 
-/** A machine's newest camera frame. The old one stays until the new one is there, so nothing blinks. */
-export function Frame({ machine, className = "" }: { machine: Pick<Machine, "name" | "frame_at">; className?: string }) {
-  const address = machine.frame_at
-    ? `/api/machines/${encodeURIComponent(machine.name)}/frame?at=${encodeURIComponent(machine.frame_at)}`
-    : null;
+/** A machine's newest frame, small. The old one stays until the new one is there, so nothing blinks. */
+export function Frame({ machine, className = "" }: { machine: Pick<Machine, "name" | "camera" | "frame_at">; className?: string }) {
+  const address =
+    machine.camera && machine.frame_at
+      ? `/api/cameras/${encodeURIComponent(machine.camera)}/frame?size=small&at=${encodeURIComponent(machine.frame_at)}`
+      : null;
   const [shown, setShown] = useState<string | null>(null);
   useEffect(() => {
     if (!address) return;
@@ -23,7 +24,7 @@ export function Frame({ machine, className = "" }: { machine: Pick<Machine, "nam
       {shown ? (
         <img src={shown} alt={`${machine.name}, newest camera frame`} className="h-full w-full object-cover" />
       ) : (
-        <span className="grid h-full place-items-center text-xs text-faded">no frame</span>
+        <span className="grid h-full place-items-center text-xs text-faded">{machine.camera ? "no frame" : "no camera"}</span>
       )}
     </span>
   );

@@ -1,0 +1,152 @@
+import { useState } from "react";
+import { Link } from "react-router";
+
+import { api, type Camera, value } from "../../api/client";
+import { useChange } from "../../api/change";
+import { Button } from "../../ui/button";
+import { Field, FormDialog, inputLook } from "../../ui/dialog";
+import { clock, percent } from "../../ui/format";
+import { Empty, Failed, Loading, Refusal, Sheet, SheetTitle } from "../../ui/page";
+import { CameraDialog } from "./camera-dialog";
+import { useCameras, useCameraWork, useWatching } from "./queries";
+
+/** Every camera with how it stands: add, change, remove; and what they may cost. */
+export function CamerasSetup() {
+  const cameras = useCameras();
+  const [adding, setAdding] = useState(false);
+  const [changing, setChanging] = useState<Camera | null>(null);
+  const [removing, setRemoving] = useState<Camera | null>(null);
+  const rows = cameras.data ?? [];
+  return (
+    <Sheet className="min-w-0 scroll-mt-20">
+      <span id="cameras" />
+      <SheetTitle
+        beside={
+          <button type="button" className="text-ink underline" onClick={() => setAdding(true)}>
+            Add a camera
+          </button>
+        }
+      >
+        Cameras
+      </SheetTitle>
+      {cameras.error ? (
+        <Failed error={cameras.error} again={() => cameras.refetch()} />
+      ) : cameras.isPending ? (
+        <Loading rows={4} height="h-11" />
+      ) : rows.length === 0 ? (
+        <Empty title="No cameras yet">A snapshot address, a stream, or a camera that is plugged in: each can be tried before it is added.</Empty>
+      ) : (
+        <>
+          <ul className="m-0 list-none divide-y divide-rule p-0">
+            {rows.map((c) => (
+              <li key={c.name} className="grid grid-cols-[1fr_auto] items-center gap-x-4 px-5 py-1.5">
+                <span className="min-w-0">
+                  <Link to={`/cameras/${encodeURIComponent(c.name)}`} className="text-ink">
+                    {c.name}
+                  </Link>{" "}
+                  <span className="text-sm text-faded">
+                    {c.machine ? (c.machine === c.name ? "" : `at ${c.machine}`) : [c.site, c.place].filter(Boolean).join(", ")}
+                    {c.machine && !c.first ? ", further" : ""}
+                  </span>
+                  <span className="block truncate text-sm text-faded" title={c.address}>
+                    {c.trouble ? (
+                      <span className="text-alarm">
+                        {c.trouble.text}, since {clock(c.trouble.since)}
+                      </span>
+                    ) : (
+                      c.address
+                    )}
+                  </span>
+                </span>
+                <span className="flex">
+                  <Button kind="quiet" onClick={() => setChanging(c)}>
+                    Change
+                  </Button>
+                  <Button kind="quiet" onClick={() => setRemoving(c)}>
+                    Remove
+                  </Button>
+                </span>
+              </li>
+            ))}
+          </ul>
+          <Budget />
+        </>
+      )}
+      {adding && <CameraDialog close={() => setAdding(false)} />}
+      {changing && <CameraDialog camera={changing} close={() => setChanging(null)} />}
+      {removing && <Remove camera={removing} close={() => setRemoving(null)} />}
+    </Sheet>
+  );
+}
+
+function Remove({ camera, close }: { camera: Camera; close: () => void }) {
+  const remove = useChange(
+    () => value(api.DELETE("/api/cameras/{name}", { params: { path: { name: camera.name } } })).then(close),
+    "cameras",
+    "machine",
+  );
+  return (
+    <FormDialog
+      title={`Remove ${camera.name}?`}
+      text="Its address and password are forgotten."
+      close={close}
+      send={() => remove.mutate(undefined)}
+      asked={remove.isPending}
+      error={remove.error}
+      action="Remove it"
+      kind="danger"
+    >
+      <></>
+    </FormDialog>
+  );
+}
+
+/** How much of a tender's processor cameras take, and may take. */
+function Budget() {
+  const work = useCameraWork();
+  const watching = useWatching();
+  const [draft, setDraft] = useState<string | null>(null);
+  const change = useChange(
+    (camera_budget: number) => value(api.PATCH("/api/watching", { body: { camera_budget } })).then(() => setDraft(null)),
+    "watching",
+    "camera-work",
+  );
+  const set = watching.data ? String(Math.round((watching.data.camera_budget ?? 0) * 100)) : "";
+  return (
+    <form
+      className="flex flex-wrap items-end justify-between gap-4 border-t border-rule px-5 py-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        change.mutate(Number(draft ?? set) / 100);
+      }}
+    >
+      <p className="m-0 text-sm text-faded">
+        {(work.data ?? []).map((w) => (
+          <span key={w.tender} className="block">
+            {w.tender}: {percent(w.used)} of a processor core now
+            {w.factor < 1 ? <strong className="text-ink">; fewer frames are taken ({percent(w.factor)} of what is wished)</strong> : ""}
+          </span>
+        ))}
+        {work.data?.length === 0 && "No tender with cameras is connected."}
+      </p>
+      <div className="flex items-end gap-2">
+        <Field label="May take, % of a core">
+          <input
+            className={`${inputLook} w-28`}
+            type="number"
+            min={2}
+            max={6400}
+            value={draft ?? set}
+            onChange={(e) => setDraft(e.target.value)}
+          />
+        </Field>
+        {draft !== null && draft !== set && (
+          <Button kind="strong" type="submit" asked={change.isPending}>
+            Set
+          </Button>
+        )}
+      </div>
+      <Refusal error={change.error} />
+    </form>
+  );
+}

@@ -1,0 +1,178 @@
+"""Cameras in a real browser: live pictures, looking closely, all at once, the big screen, and setting one up."""
+
+from __future__ import annotations
+
+import re
+
+from playwright.sync_api import Page, expect
+
+from chronarch.client import requests
+from chronarch.core.machines.states import Intake
+from chronarch.wire.watching.cameras import NewCamera
+from tests.support.browser import ConsoleCase
+from tests.support.gcode import squares
+from tests.support.world import eventually
+
+STAMP = """canvas => {
+    const pixels = canvas.getContext("2d").getImageData(0, 0, canvas.width, 12).data, scale = canvas.width / 640;
+    let ms = 0, check = 0;
+    for (let n = 0; n < 48; n++) {
+        const bit = pixels[4 * (Math.round(6 * scale) * canvas.width + Math.round((n * 12 + 6) * scale))] < 128 ? 1 : 0;
+        if (n < 40) ms = ms * 2 + bit; else check = check * 2 + bit;
+    }
+    return [ms, ms % 251 === check];
+}"""
+"""The time that a stand-in has stamped into the picture which a page shows, and whether it can be read."""
+
+
+class Cameras(ConsoleCase):
+    machines = ("Anchor", "Bezel")
+
+    @classmethod
+    def prepare(cls) -> None:
+        super().prepare()
+        w = cls.world
+        w.add_camera("Anchor", "Anchor side", "stream.mjpg?fps=20&stamp=1")
+        room = NewCamera(
+            name="Hall", tender="tender", site="Upstairs", place="by the stairs",
+            address=f"http://127.0.0.1:{w.standins_port}/rooms/Hall/frame.jpg",
+        )  # fmt: skip
+        w.client.do(requests.add_camera(room))
+        w.add_file("seen.gcode", squares(layers=10, rounds=90, feed=1200))
+
+    def looked_at(self, camera: str, by: int) -> None:
+        w = self.world
+        eventually(lambda: w.client.do(requests.camera(camera)).looked_at_by == by, f"{by} look at {camera}")
+
+    def moves(self, page: Page, label: str) -> None:
+        """A live picture changes."""
+        picture = page.get_by_role("img", name=label)
+        expect(picture).to_be_visible()
+        expect(picture).to_have_attribute("data-taken-at", re.compile("."))
+        before = picture.get_attribute("data-taken-at") or ""
+        expect(picture).not_to_have_attribute("data-taken-at", before)
+
+    def test_a_machines_page_shows_it_live_from_the_camera_that_is_picked(self) -> None:
+        page = self.open("/machines/Anchor")
+        self.moves(page, "Anchor, live picture")
+        page.get_by_role("button", name="Anchor side").click()
+        self.moves(page, "Anchor side, live picture")
+        self.assertIn("camera=Anchor+side", page.url)
+        self.looked_at("Anchor", 0)
+        self.looked_at("Anchor side", 1)
+        stamps = []
+        for _ in range(3):
+            ms, sound = page.get_by_role("img", name="Anchor side, live picture").evaluate(STAMP)
+            self.assertTrue(sound, "the stamp can be read in the page")
+            stamps.append(ms)
+            self.moves(page, "Anchor side, live picture")
+        self.assertEqual(stamps, sorted(set(stamps)))
+        closely = page.get_by_role("group", name="Picture of Anchor").locator("[data-zoom]")
+        expect(closely).to_have_attribute("data-zoom", "1.00")
+        page.get_by_role("button", name="Closer").click()
+        expect(closely).to_have_attribute("data-zoom", "1.50")
+        picture = page.get_by_role("group", name="Picture of Anchor")
+        picture.hover()
+        page.mouse.wheel(0, -300)
+        expect(closely).not_to_have_attribute("data-zoom", "1.50")
+        picture.dblclick(position={"x": 40, "y": 40})
+        expect(closely).to_have_attribute("data-zoom", "1.00")
+
+    def test_a_page_that_is_hidden_gets_no_pictures(self) -> None:
+        page = self.open("/machines/Bezel")
+        self.moves(page, "Bezel, live picture")
+        self.looked_at("Bezel", 1)
+        hide = """hidden => {
+            const value = hidden ? "hidden" : "visible";
+            Object.defineProperty(document, "visibilityState", {value, configurable: true});
+            document.dispatchEvent(new Event("visibilitychange"));
+        }"""
+        page.evaluate(hide, True)
+        self.looked_at("Bezel", 0)
+        page.evaluate(hide, False)
+        self.moves(page, "Bezel, live picture")
+
+    def test_a_camera_that_gives_nothing_says_why_and_since_when(self) -> None:
+        w = self.world
+        page = self.open("/machines/Bezel")
+        self.moves(page, "Bezel, live picture")
+        self.addCleanup(w.fault, "Bezel", "heal")
+        w.fault("Bezel", "camera", text="fails")
+        expect(page.get_by_text("No picture: it answers 503")).to_be_visible()
+        expect(page.get_by_role("group", name="Picture of Bezel")).to_contain_text(re.compile(r"since \d\d:\d\d"))
+        w.fault("Bezel", "heal")
+        expect(page.get_by_text("No picture")).to_have_count(0, timeout=90_000)
+        self.moves(page, "Bezel, live picture")
+
+    def test_all_cameras_are_seen_at_once_filtered_by_the_pages_address(self) -> None:
+        w = self.world
+        self.clear("Bezel")
+        w.intake(Intake.OPEN, "Bezel")
+        w.submit("seen.gcode", machine="Bezel")
+        page = self.open("/cameras")
+        for name in ("Anchor", "Anchor side", "Bezel", "Hall"):
+            self.moves(page, f"{name}, live picture")
+        tile = page.get_by_role("link", name=re.compile("Bezel"))
+        expect(tile).to_contain_text("building")
+        expect(tile).to_contain_text(re.compile(r"\d+ %"))
+        self.assert_fits(page)
+        page.get_by_label("Order").select_option("worth")
+        expect(page.get_by_role("listitem").first).to_contain_text("Bezel")
+        page.get_by_label("State").select_option("building")
+        expect(page.get_by_role("listitem")).to_have_count(1)
+        page.reload()
+        expect(page.get_by_role("listitem")).to_have_count(1)
+        page.get_by_label("State").select_option("")
+        page.get_by_label("Group").select_option("site")
+        expect(page.get_by_role("region", name="rooms")).to_contain_text("Hall")
+        page.get_by_label("Search the cameras").fill("stairs")
+        expect(page.get_by_role("listitem")).to_have_count(1)
+        page.get_by_role("link", name=re.compile("Hall")).click()
+        expect(page.get_by_role("heading", name="Hall")).to_be_visible()
+        expect(page.get_by_text("Upstairs, by the stairs")).to_be_visible()
+        phone = self.open("/cameras", width=390, height=844)
+        self.moves(phone, "Anchor, live picture")
+        self.assert_fits(phone)
+        eventually(lambda: w.stopped("Bezel"), "the build is stopped")
+
+    def test_the_big_screen_has_nothing_to_press(self) -> None:
+        page = self.open("/cameras?form=wall", width=1920, height=1080)
+        self.moves(page, "Anchor, live picture")
+        self.moves(page, "Hall, live picture")
+        wall = page.locator("[data-dim]")
+        self.assertEqual(wall.get_by_role("button").count(), 0)
+        expect(wall).to_have_attribute("data-dim", "false")
+
+    def test_a_camera_is_tried_added_changed_and_removed_in_the_set_up(self) -> None:
+        w = self.world
+        page = self.open("/setup")
+        page.get_by_role("button", name="Add a camera").click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_label("Looks at").select_option("Bezel")
+        dialog.get_by_label("Name").fill("Bezel top")
+        dialog.get_by_label("Address").fill("http://127.0.0.1:9/none.jpg")
+        dialog.get_by_role("button", name="Try it").click()
+        expect(dialog.get_by_role("alert")).to_contain_text("the connection is refused")
+        dialog.get_by_label("Address").fill(w.camera_address("Bezel"))
+        expect(dialog.get_by_role("alert")).to_have_count(0)
+        dialog.get_by_text("Picture: turn").click()
+        dialog.get_by_label("Turned").select_option("90")
+        dialog.get_by_role("button", name="Try it").click()
+        expect(dialog.get_by_text("480 × 640 px")).to_be_visible()
+        dialog.get_by_role("button", name="Add it").click()
+        row = page.get_by_role("listitem").filter(has_text="Bezel top")
+        expect(row).to_contain_text("further")
+        row.get_by_role("button", name="Change").click()
+        dialog.get_by_label("Address").fill(w.camera_address("Nobody"))
+        dialog.get_by_role("button", name="Set", exact=True).click()
+        expect(row).to_contain_text("it answers 404", timeout=60_000)
+        self.assertEqual(w.client.do(requests.camera("Bezel top")).settings.turn, 90)
+        row.get_by_role("button", name="Remove").click()
+        dialog.get_by_role("button", name="Remove it").click()
+        expect(row).to_have_count(0)
+        page.get_by_label("May take").fill("80")
+        page.get_by_role("button", name="Set", exact=True).last.click()
+        eventually(lambda: w.client.do(requests.watching()).camera_budget == 0.8, "the budget is set")
+
+
+del ConsoleCase  # it has no tests of its own

@@ -12,6 +12,7 @@ from typing import Literal
 from urllib.parse import unquote, urlsplit, urlunsplit
 
 from chronarch.core.errors import CoreError
+from chronarch.core.machines.address import without_secrets
 
 Kind = Literal["http", "https", "rtsp", "device"]
 USUAL_PORT = {"http": 80, "https": 443, "rtsp": 554}
@@ -38,7 +39,7 @@ class CameraAddress:
 def parse_camera_address(text: str) -> CameraAddress:
     """Take an address apart. Raises NotACameraAddress; its message holds no password."""
     text = text.strip()
-    shown = text.partition("@")[2] or text
+    shown = without_secrets(text)
     try:
         url = urlsplit(text)
         port = url.port

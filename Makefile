@@ -46,6 +46,7 @@ fuzz: ## Try the whole API with made-up requests, five minutes.
 bench: ## Measure: each figure as a ratio to a limit taken in the same run.
 	@tools/setup develop
 	$(BIN)/python -m bench.feeding
+	$(BIN)/python -m bench.cameras
 	$(BIN)/python -m bench.reading
 	$(BIN)/python -m bench.planning
 	$(BIN)/python -m bench.back_test

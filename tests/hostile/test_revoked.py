@@ -7,6 +7,7 @@ import json
 import stat
 import threading
 import unittest
+from datetime import UTC, datetime
 from pathlib import Path
 
 import httpx
@@ -20,6 +21,7 @@ from chronarch.core.machines.model import MachineModel
 from chronarch.service.command import register_key, register_person
 from chronarch.service.config import Config
 from chronarch.wire.access import Scope
+from chronarch.wire.watching.camera_messages import CameraHello, FrameHead, pack_frame
 from tests.support.processes import run
 from tests.support.world import MODEL, PASSWORD, PERSON, WorldCase, eventually
 
@@ -109,12 +111,21 @@ class Revoked(WorldCase):
         self.world.client.do(requests.revoke_key(key.id))
         self.assertEqual(self.closed(socket), (4401, "This key was revoked."))
 
+    def show(self, key: str) -> ClientConnection:
+        """The camera process of the tender `shed`, with a key."""
+        url = self.world.address.replace("http", "ws", 1) + "/api/tender/cameras"
+        socket = connect(url, additional_headers={"Authorization": f"Bearer {key}"}, proxy=None)
+        self.addCleanup(socket.close)
+        socket.send(CameraHello(tender="shed").model_dump_json())
+        return socket
+
     def test_a_tenders_key_is_for_the_tender_it_first_greeted_as(self) -> None:
         w = self.world
         key = asyncio.run(register_key(self.settings(), "the shed's", Scope.TENDER))
-        frame = lambda name: httpx.put(f"{w.address}/api/machines/{name}/frame", content=JPEG,  # noqa: E731
-                                       headers={"Authorization": f"Bearer {key}"}, timeout=30)  # fmt: skip
-        self.assertEqual(frame("Bezel").status_code, 403, "it has greeted as nobody yet")
+        for name in ("Anchor", "Bezel"):
+            w.add_camera(name)
+        self.assertEqual(self.closed(self.show(key))[0], 4401, "it has greeted as nobody yet")
+        told_at = datetime(2026, 10, 19, 9, tzinfo=UTC)
         mine = self.greet(key, "shed")
         welcome = json.loads(mine.recv(timeout=60))
         self.assertEqual([c["machine"] for c in welcome["configs"]], ["Bezel"])
@@ -123,7 +134,14 @@ class Revoked(WorldCase):
         self.assertIn("shed's", why)
         listed = {k.name: k.tender for k in w.client.do(requests.keys())}
         self.assertEqual((listed["the shed's"], listed["tests"]), ("shed", ""))
-        self.assertEqual((frame("Bezel").status_code, frame("Anchor").status_code), (200, 403))
+        showing = self.show(key)
+        told = json.loads(showing.recv(timeout=60))
+        self.assertEqual([c["name"] for c in told["cameras"]], ["Bezel"])
+        for name in ("Anchor", "Bezel"):
+            head = FrameHead(camera=name, size="full", taken_at=told_at, at=told_at, width=4, height=3)
+            showing.send(pack_frame(head, JPEG))
+        eventually(lambda: w.client.do(requests.camera("Bezel")).frame_at, "its own camera's frame is taken")
+        self.assertIsNone(w.client.do(requests.camera("Anchor")).frame_at)
         state = {"kind": "state", "state": "down", "reason": "says the neighbour"}
         event = {"kind": "event", "sequence": welcome["committed"] + 1, "machine": "Anchor",
                  "at": "2026-10-19T09:00:00Z", "body": state}  # fmt: skip

@@ -70,7 +70,7 @@ class ServiceAlone(WorldCase):
         self.assertEqual(reading.get("/api/machines").status_code, 200)
         self.assert_problem(reading.post("/api/jobs", json={"file": "piece.gcode"}), 403, "operate")
         self.assert_problem(self.http(self.world.tender_key).get("/api/machines"), 403, "read")
-        self.assert_problem(self.http().put("/api/machines/Anchor/frame", content=b"x"), 403, "tender")
+        self.assert_problem(self.http().put("/api/builds/1/log", content=b"x"), 403, "tender")
 
     def test_a_revoked_key_is_worthless_at_once(self) -> None:
         w = self.world

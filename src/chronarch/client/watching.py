@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from chronarch.client.call import Call, at, some
 from chronarch.wire.common import RequestDone
 from chronarch.wire.watching import cameras as w
 from chronarch.wire.watching.camera_messages import Size
-from chronarch.wire.watching.settings import Watching, WatchingUpdate
+from chronarch.wire.watching.frames import KeptFrame
+from chronarch.wire.watching.settings import FrameCost, Watching, WatchingUpdate
 
 
 def cameras() -> Call[list[w.Camera]]:
@@ -47,6 +50,26 @@ def try_new_camera(asked: w.CameraTest) -> Call[w.CameraTried]:
 def local_cameras(tender: str = "tender") -> Call[list[w.LocalCamera]]:
     """Cameras at a tender's own computer."""
     return Call("GET", "/api/local-cameras", list[w.LocalCamera], params=some(tender=tender))
+
+
+def frames_of_build(build: int, camera: str = "") -> Call[list[KeptFrame]]:
+    """The kept frames of a build, in their order."""
+    return Call("GET", f"/api/builds/{build}/frames", list[KeptFrame], params=some(camera=camera or None))
+
+
+def frames_of_camera(name: str, begin: datetime | None = None, end: datetime | None = None) -> Call[list[KeptFrame]]:
+    """The kept frames of a camera, in their order."""
+    return Call("GET", at("cameras", name, "frames"), list[KeptFrame], params=some(begin=begin, end=end))
+
+
+def kept_frame(number: int) -> Call[bytes]:
+    """One kept frame, a JPEG."""
+    return Call("GET", f"/api/frames/{number}", bytes)
+
+
+def frame_cost(keep_every_s: float | None = None) -> Call[FrameCost]:
+    """What keeping frames comes to on the disk."""
+    return Call("GET", "/api/watching/cost", FrameCost, params=some(keep_every_s=keep_every_s))
 
 
 def camera_work() -> Call[list[w.CameraWork]]:

@@ -21,7 +21,7 @@ from chronarch.records.planning.tables import Site
 from chronarch.records.rounds.tables import HelperLink
 from chronarch.records.system.tables import Answered, Setting
 from chronarch.records.upkeep.tables import UpkeepWindow
-from chronarch.records.watching.tables import Camera
+from chronarch.records.watching.tables import Camera, Frame
 
 __all__ = [
     "Answered",
@@ -37,6 +37,7 @@ __all__ = [
     "ContentReading",
     "File",
     "Folder",
+    "Frame",
     "HeatReading",
     "HelperLink",
     "Job",

@@ -68,9 +68,11 @@ from chronarch.service.secrets import Secrets
 from chronarch.service.system import routes as system_routes
 from chronarch.service.system.health import HealthCheck
 from chronarch.service.upkeep import routes as upkeep_routes
-from chronarch.service.watching import camera_socket, looking_socket, part_release, room_light
+from chronarch.service.watching import camera_socket, frame_keeper, looking_socket, part_release, room_light
 from chronarch.service.watching import routes as watching_routes
 from chronarch.service.watching.cameras import Cameras
+from chronarch.service.watching.frame_keeper import FrameKeeper
+from chronarch.service.watching.frame_store import FrameStore
 from chronarch.service.watching.part_release import PartRelease
 from chronarch.service.watching.room_light import RoomLight
 from chronarch.service.workers import Worker
@@ -111,6 +113,8 @@ class ServiceParts:
         self.secrets = Secrets(config.secrets_key or config.blobs / "secrets.key")
         self.cameras = Cameras(context, self.fleet, self.secrets)
         self.release = PartRelease(context, self.fleet, self.cameras)
+        self.frame_store = FrameStore(config.blobs / "frames")
+        self.keeper = FrameKeeper(context, self.cameras, self.frame_store)
         self.light = RoomLight(context, self.fleet, self.cameras)
         self.watch = LoopWatch(context.clock)
         self.workers = self._workers()
@@ -126,7 +130,7 @@ class ServiceParts:
         several = (
             self.context, Callers(self.context), self.background, views, self.facts, jobs, orders, self.fleet, machines,
             self.store, self.readers, self.intake, self.paces, self.connections, self.planner, self.dispatcher,
-            SignInGuard(), room, health, self.secrets, self.cameras,
+            SignInGuard(), room, health, self.secrets, self.cameras, self.keeper, self.frame_store,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 
@@ -141,6 +145,8 @@ class ServiceParts:
             worker("reading for models", self.intake.read_missing, None, self.intake.wanted),
             worker("cameras", self.cameras.renew, None, self.cameras.changed),
             worker("part release", self.release.look, part_release.LOOK_EVERY_S),
+            worker("kept frames", self.keeper.keep, frame_keeper.AGAIN_S, self.keeper.arrived),
+            worker("thinning frames", self.keeper.thin, frame_keeper.THIN_EVERY_S),
             worker("room light", self.light.look, room_light.LOOK_EVERY_S),
             worker("open connections", self.connections.close_lapsed, open_connections.LOOK_EVERY_S, lapsed),
         ]

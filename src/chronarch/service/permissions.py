@@ -48,6 +48,10 @@ _TABLE = """
 /cameras/{name}                            GET:read PATCH:operate DELETE:operate
 /cameras/{name}/frame                      GET:read
 /cameras/{name}/test                       POST:operate
+/cameras/{name}/frames                     GET:read
+/builds/{number}/frames                    GET:read
+/frames/{number}                           GET:read
+/watching/cost                             GET:read
 /camera-test                               POST:operate
 /local-cameras                             GET:operate
 /camera-work                               GET:read

@@ -55,12 +55,13 @@ def background(address: str, key: str) -> None:
 @click.option("--service", "address", envvar="CHRONARCH_ADDRESS", required=True)
 @click.option("--key", envvar="CHRONARCH_TENDER_KEY", required=True)
 @click.option("--clock", default="")
-def cameras(name: str, address: str, key: str, clock: str) -> None:
+@click.option("--folder", type=click.Path(path_type=Path), required=True)
+def cameras(name: str, address: str, key: str, clock: str, folder: Path) -> None:
     """Watch the tender's cameras; the tender starts this itself."""
     from chronarch.tender.peripherals.camera_process import CameraService, run_cameras
 
     begin_logging()
-    asyncio.run(run_cameras(CameraService(address, key, name), parse_clock(clock), sys.stdin))
+    asyncio.run(run_cameras(CameraService(address, key, name), parse_clock(clock), folder / "frames", sys.stdin))
 
 
 async def _run(settings: TenderSettings, clock: Clock) -> None:

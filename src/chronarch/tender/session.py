@@ -31,11 +31,12 @@ from chronarch.tender.controllers.drivers import make_driver
 from chronarch.tender.file_store import FileStore
 from chronarch.tender.helper_process import HelperProcess
 from chronarch.tender.journal import Journal
+from chronarch.tender.peripherals.camera_moments import CameraMoments
 from chronarch.tender.tasks import end
 from chronarch.wire.control.commands import ReadLog
 from chronarch.wire.control.upstream import Assign, Command, Committed, Hello, MachineConfig, Reply, Welcome, to_tender
 
-SAMPLE_EVERY_S = 1.0
+SAMPLE_EVERY_S, MOMENTS_EVERY_S = 1.0, 0.1
 RETRY_S, LASTING_S = (0.3, 0.6, 1.0, 2.0, 3.0), 3.0
 REFUSED_RETRY_S, REFUSED_LASTING_S = (1.0, 3.0, 10.0, 30.0), 60.0
 """The waits after the service did not understand this tender, or does not let it in: that seldom passes by itself."""
@@ -68,8 +69,9 @@ class RunningTender:
         self._keeping = CheckpointStore(settings.folder / "machines")
         told = {"CHRONARCH_ADDRESS": settings.service, "CHRONARCH_TENDER_KEY": settings.key}
         self._background = HelperProcess(["background"], told)
-        watch = ["cameras", "--name", settings.name, "--clock", settings.clock]
+        watch = ["cameras", "--name", settings.name, "--clock", settings.clock, "--folder", str(settings.folder)]
         self._cameras = HelperProcess(watch, told, always=True)
+        self._moments = CameraMoments(self._cameras.tell)
         self._around = DriverContext(settings.name, clock, self._store, self._keeping, self._tell, self._log_ready)
         self._links: dict[str, MachineDriver] = {}
         self._tasks: set[asyncio.Task[None]] = set()
@@ -82,6 +84,7 @@ class RunningTender:
         for config, standing in self._keeping.all():
             self._mind(config, standing)
         self._keep(self._look_after_helpers())
+        self._keep(self._follow_builds())
         url = self._settings.service.replace("http", "ws", 1) + "/api/tender"
         headers = {"Authorization": f"Bearer {self._settings.key}"}
         cut, refused = Backoff(RETRY_S, LASTING_S), Backoff(REFUSED_RETRY_S, REFUSED_LASTING_S)
@@ -174,6 +177,13 @@ class RunningTender:
             self._cameras.look_after()
             await asyncio.sleep(1.0)
 
+    async def _follow_builds(self) -> None:
+        """Tell the cameras where builds are."""
+        while True:
+            for machine, link in self._links.items():
+                self._moments.look(machine, link.controller)
+            await asyncio.sleep(MOMENTS_EVERY_S)
+
     def _up_to_date(self, config: MachineConfig) -> MachineConfig:
         """The config with what the journal knows and the service has not heard yet."""
         order = config.order
@@ -200,6 +210,8 @@ class RunningTender:
 
     def _tell(self, machine: str, at: datetime, body: ControlEvent) -> None:
         """Journal an event, and send it if the service is connected."""
+        if machine in self._links:
+            self._moments.happened(machine, body, self._links[machine].controller)
         event = self._journal.add(machine, at, body)
         if self._to_send is not None:
             self._to_send.put_nowait(event.model_dump_json())

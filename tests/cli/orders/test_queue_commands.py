@@ -98,7 +98,7 @@ class Line(WorldCase):
         (build,) = eventually(lambda: w.client.do(requests.builds(job=number)), "it is built")
         w.until("Anchor", MachineState.UNCLEARED)
         path = w.folder / "seen.jpg"
-        self.said("machines", "frame", "Anchor", "--out", str(path))
+        self.said("cameras", "frame", "Anchor", "-o", str(path))
         self.assertEqual(path.read_bytes()[:3], b"\xff\xd8\xff")
         w.client.do(requests.verdict(build.id, Verdict.GOOD))
 

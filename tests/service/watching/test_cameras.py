@@ -61,6 +61,7 @@ class WithCameras(WorldCase):
             },
         }  # fmt: skip
         cls.world.start()
+        eventually(lambda: cls.world.client.do(requests.camera_work()), "the cameras are connected")
 
     def setUp(self) -> None:
         for camera in self.cameras():
@@ -193,7 +194,7 @@ class Pictures(WithCameras):
         self.assertLess(_light(self.shown(CameraSettings(turn=270)), (470, 39)), 40)
         self.assertGreater(_light(self.shown(CameraSettings(crop=Crop(bottom=0.2))), (600, 380)), 40)
         with self.assertRaises(RefusedByService):
-            self.add("lit", w.camera_address("Anchor"), settings=CameraSettings(light="lamp"))
+            self.add("lit", w.camera_address("Anchor"), settings=CameraSettings(light="moon"))
 
     def shown(self, settings: CameraSettings) -> Image.Image:
         asked = CameraTest(address=self.world.camera_address("Anchor"), settings=settings)

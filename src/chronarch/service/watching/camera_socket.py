@@ -16,11 +16,13 @@ from chronarch.service.http.sockets import NOT_UNDERSTOOD, REFUSED, close_socket
 from chronarch.service.principals import Callers
 from chronarch.service.problems import ApiProblem
 from chronarch.service.watching.cameras import CameraConnection, Cameras
+from chronarch.service.watching.frame_keeper import FrameKeeper
 from chronarch.wire.access import Scope
 from chronarch.wire.watching.camera_messages import (
     CameraAnswer,
     CameraHello,
     CameraStands,
+    SpoolTrouble,
     WorkMeasured,
     from_cameras,
     unpack_frame,
@@ -53,7 +55,8 @@ async def cameras(socket: WebSocket) -> None:
             closing.add(asyncio.create_task(close_socket(socket, REFUSED, "This key was revoked.")))
 
         with part_of(socket, OpenConnections).held(who, close):
-            await CameraSession(room, socket, CameraConnection(hello.tender, socket.send_text)).run()
+            connection = CameraConnection(hello.tender, socket.send_text)
+            await CameraSession(room, part_of(socket, FrameKeeper), socket, connection).run()
     except ApiProblem as error:
         await close_socket(socket, NOT_UNDERSTOOD if error.status == 400 else REFUSED, str(error))
     except ValueError as error:
@@ -73,6 +76,7 @@ class CameraSession:
     """One connection, from hello on."""
 
     cameras: Cameras
+    keeper: FrameKeeper
     socket: WebSocket
     connection: CameraConnection
 
@@ -90,9 +94,12 @@ class CameraSession:
                     head, jpeg = unpack_frame(data)
                     if len(jpeg) > LARGEST_FRAME:
                         raise ValueError(f"a frame may have {LARGEST_FRAME // 1_000_000} MB")
-                    cameras.take(mine, head, jpeg)
+                    if head.kept is not None:
+                        self.keeper.take(mine, head, jpeg)
+                    else:
+                        cameras.take(mine, head, jpeg)
                 else:
-                    self._hear(message["text"])
+                    await self._hear(message["text"])
         finally:
             for waiting in mine.waiting.values():
                 if not waiting.done():
@@ -100,7 +107,7 @@ class CameraSession:
             if cameras.connections.get(mine.tender) is mine:
                 del cameras.connections[mine.tender]
 
-    def _hear(self, text: str) -> None:
+    async def _hear(self, text: str) -> None:
         match from_cameras.validate_json(text):
             case CameraStands() as said:
                 self.cameras.stands(self.connection, said)
@@ -110,5 +117,7 @@ class CameraSession:
                 waiting = self.connection.waiting.get(answer.id)
                 if waiting is not None and not waiting.done():
                     waiting.set_result(answer)
+            case SpoolTrouble(trouble=trouble):
+                await self.cameras.spool_told(self.connection, trouble)
             case CameraHello():
                 raise ValueError("hello comes once")

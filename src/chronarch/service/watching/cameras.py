@@ -85,6 +85,8 @@ class CameraConnection:
     pictures: dict[str, NewestFrame] = field(default_factory=dict)
     """The frames of answers, by the number of the question."""
     work: WorkMeasured | None = None
+    spool_trouble: str = ""
+    """Why the tender cannot keep frames; empty while it can."""
 
 
 @dataclass(eq=False)
@@ -105,6 +107,7 @@ class Cameras:
         self._lookers: set[Looker] = set()
         self.connections: dict[str, CameraConnection] = {}
         self.changed = context.changes.watch("cameras", "setup")
+        self.changed.event.set()
 
     # What is known -------------------------------------------------------------------------------------------
 
@@ -195,13 +198,14 @@ class Cameras:
     async def tell(self, connection: CameraConnection) -> None:
         """Tell a tender all its cameras, and what is looked at."""
         async with self._context.sessions() as db:
-            budget = (await load_watching(db)).camera_budget
+            settings = await load_watching(db)
         mine = [known for known in self._known.values() if known.tender == connection.tender]
         cameras = [one for known in mine if (one := self._with_secrets(known)) is not None]
-        await self._say(connection, Watch(cameras=cameras, budget=budget))
+        watch = Watch(cameras=cameras, budget=settings.camera_budget, keep_every_s=settings.keep_every_s)
+        await self.say(connection, watch)
         for known in mine:
             if any(known.rates):
-                await self._say(connection, _look(known))
+                await self.say(connection, _look(known))
 
     def _with_secrets(self, known: KnownCamera) -> WatchedCamera | None:
         try:
@@ -210,14 +214,15 @@ class Cameras:
             text = f"its password cannot be read ({error}); enter it again"
             known.trouble = w.CameraTrouble(text=text, since=self._context.clock.real_now())
             return None
-        return WatchedCamera(name=known.row.name, settings=known.settings, **access.model_dump())
+        mine = {"name": known.row.name, "machine": known.machine, "settings": known.settings}
+        return WatchedCamera(**mine, **access.model_dump())
 
     def access(self, known: KnownCamera) -> w.CameraAccess:
         """A camera's address with its secrets. Raises SecretLost."""
         return w.CameraAccess(**json.loads(self._secrets.open(known.row.access)))
 
     @staticmethod
-    async def _say(connection: CameraConnection, message: BaseModel) -> None:
+    async def say(connection: CameraConnection, message: BaseModel) -> None:
         with suppress(Exception):  # one that has just gone away is told all when it is back
             await connection.send(message.model_dump_json())
 
@@ -229,7 +234,7 @@ class Cameras:
         answer: asyncio.Future[CameraAnswer] = asyncio.get_running_loop().create_future()
         connection.waiting[what.id] = answer
         try:
-            await self._say(connection, what)
+            await self.say(connection, what)
             async with asyncio.timeout(ANSWER_WITHIN_S):
                 said = await answer
             return said, connection.pictures.pop(what.id, None)
@@ -274,6 +279,16 @@ class Cameras:
         known.trouble = w.CameraTrouble(text=said.trouble, since=said.since) if said.trouble else None
         self._context.changes.publish("camera", self.view(known).model_dump_json())
 
+    async def spool_told(self, connection: CameraConnection, trouble: str) -> None:
+        """A tender cannot keep frames, or can again."""
+        news = trouble and trouble != connection.spool_trouble
+        connection.spool_trouble = trouble
+        if news:
+            async with self._context.sessions() as db:
+                text = f"Frames of the tender {connection.tender}: {trouble}. Builds go on."
+                db.add(t.Notice(at=self._context.clock.now(), severity="alarm", text=text[:500]))
+                await db.commit()
+
     # Those who look ------------------------------------------------------------------------------------------
 
     def names(self, wanted: Iterable[str]) -> dict[str, str]:
@@ -305,7 +320,7 @@ class Cameras:
         known.rates = rates
         connection = self.connections.get(known.tender)
         if connection is not None:
-            await self._say(connection, _look(known))
+            await self.say(connection, _look(known))
 
 
 def _look(known: KnownCamera) -> Look:

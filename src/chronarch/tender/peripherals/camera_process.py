@@ -7,6 +7,7 @@ budget of the processor by taking fewer frames.
 from __future__ import annotations
 
 import asyncio
+import json
 import logging
 import os
 import time
@@ -15,6 +16,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
+from pathlib import Path
 from typing import IO, Any
 from urllib.parse import urlsplit
 
@@ -25,9 +27,11 @@ from websockets.exceptions import ConnectionClosed, WebSocketException
 from chronarch.core.backoff import Backoff
 from chronarch.core.clock import Clock
 from chronarch.core.watching.camera_address import parse_camera_address
+from chronarch.core.watching.frame_keeping import FrameReason, KeptPlace
 from chronarch.core.watching.frame_rates import FrameRates
 from chronarch.tender.peripherals.camera_sources.source import CameraFailed, CameraSetup
-from chronarch.tender.peripherals.camera_watcher import CameraWatcher, try_camera
+from chronarch.tender.peripherals.camera_watcher import CameraWatcher, Outlet, try_camera
+from chronarch.tender.peripherals.frame_spool import FrameSpool
 from chronarch.tender.peripherals.local_cameras import local_cameras
 from chronarch.tender.tasks import end
 from chronarch.wire.watching.camera_messages import (
@@ -35,8 +39,11 @@ from chronarch.wire.watching.camera_messages import (
     CameraHello,
     CameraStands,
     FrameHead,
+    FramesKept,
+    KeptAs,
     ListLocal,
     Look,
+    SpoolTrouble,
     TryCamera,
     Watch,
     WatchedCamera,
@@ -49,7 +56,8 @@ from chronarch.wire.watching.cameras import CameraTest
 NICER = 10
 MEASURED_EVERY_S = 1.0
 RETRY_S, LASTING_S = (0.3, 0.6, 1.0, 2.0, 3.0), 3.0
-ENCODERS, MOST_TESTS = 2, 4
+ENCODERS, MOST_TESTS, UNDER_WAY = 2, 4, 8
+"""Threads that make pictures; tests at once; kept frames that are sent before the service has confirmed one."""
 log = logging.getLogger("chronarch.cameras")
 
 
@@ -65,17 +73,24 @@ class CameraService:
 class CameraProcess:
     """All cameras of one tender. Runs until cancelled."""
 
-    def __init__(self, service: CameraService, clock: Clock) -> None:
+    def __init__(self, service: CameraService, clock: Clock, spool: Path) -> None:
         self._service, self._clock = service, clock
+        self._loop = asyncio.get_running_loop()
         self._rates = FrameRates(budget=0.5)
         self._encoder = ThreadPoolExecutor(ENCODERS, "encoder")
-        self._watchers: dict[str, tuple[WatchedCamera, CameraWatcher, asyncio.Task[None]]] = {}
+        self._outlet = Outlet(self._hand_on, self._tell, self._keep)
+        self._watchers: dict[str, tuple[CameraWatcher, asyncio.Task[None]]] = {}
+        self._places: dict[str, dict[str, Any]] = {}
+        """By machine: where its build is, as the tender said last."""
+        self._spool = FrameSpool(spool, self._spool_told)
+        self._sending: set[str] = set()
+        self._spooled = asyncio.Event()
         self._socket: ClientConnection | None = None
         self._tests = asyncio.Semaphore(MOST_TESTS)
         self._answering: set[asyncio.Task[None]] = set()
 
     async def run(self) -> None:
-        measuring = asyncio.create_task(self._measure_forever())
+        helping = [asyncio.create_task(self._measure_forever()), asyncio.create_task(self._send_kept_forever())]
         backoff = Backoff(RETRY_S, LASTING_S)
         url = self._service.address.replace("http", "ws", 1) + "/api/tender/cameras"
         headers = {"Authorization": f"Bearer {self._service.key}"}
@@ -90,43 +105,62 @@ class CameraProcess:
                 except (OSError, WebSocketException, TimeoutError, ValidationError) as error:
                     log.info("no conversation with the service: %s", str(error).splitlines()[0])
                 self._socket = None
-                for _, watcher, _ in self._watchers.values():
+                for watcher, _ in self._watchers.values():
                     watcher.look(0.0, 0.0)
                 await asyncio.sleep(backoff.next_s(self._clock.monotonic_s() - began_s))
         finally:
-            await end([measuring, *self._answering, *(task for _, _, task in self._watchers.values())])
+            await end([*helping, *self._answering, *(task for _, task in self._watchers.values())])
             self._encoder.shutdown(wait=False, cancel_futures=True)
 
     async def _converse(self, socket: ClientConnection) -> None:
         await socket.send(CameraHello(tender=self._service.tender).model_dump_json())
         self._socket = socket
+        self._sending.clear()
+        self._spooled.set()
         async for text in socket:
             match to_cameras.validate_json(text):
                 case Watch() as watch:
-                    self._rates.budget = watch.budget
+                    self._rates.budget, self._outlet.keep_every_s = watch.budget, watch.keep_every_s
                     await self._watch(watch.cameras)
                 case Look() as look:
                     if look.camera in self._watchers:
-                        self._watchers[look.camera][1].look(look.full, look.small)
+                        self._watchers[look.camera][0].look(look.full, look.small)
                 case TryCamera() as wish:
                     self._answer(self._try(wish))
                 case ListLocal() as wish:
                     self._answer(self._list(wish))
+                case FramesKept(ids=ids):
+                    self._spool.forget(ids)
+                    self._sending.difference_update(ids)
+                    self._spooled.set()
 
     # The cameras ---------------------------------------------------------------------------------------------
 
     async def _watch(self, cameras: list[WatchedCamera]) -> None:
         """Watch these cameras and no others; those that are set up as before go on undisturbed."""
         wanted = {camera.name: camera for camera in cameras}
-        over = [name for name, (was, _, _) in self._watchers.items() if wanted.get(name) != was]
-        await end([self._watchers.pop(name)[2] for name in over])
+        over = [name for name, (watcher, _) in self._watchers.items() if wanted.get(name) != watcher.camera]
+        await end([self._watchers.pop(name)[1] for name in over])
         for name, camera in wanted.items():
             if name in self._watchers:
-                await self._watchers[name][1].say_again()
+                await self._watchers[name][0].say_again()
                 continue
-            setup = self._setup(camera)
-            watcher = CameraWatcher(name, setup, self._rates, self._encoder, self._hand_on, self._tell)
-            self._watchers[name] = camera, watcher, asyncio.create_task(watcher.run())
+            watcher = CameraWatcher(camera, self._setup(camera), self._rates, self._encoder, self._outlet)
+            self._watchers[name] = watcher, asyncio.create_task(watcher.run())
+            if camera.machine in self._places:
+                self._follow(watcher, {**self._places[camera.machine], "why": None})
+
+    def follow(self, said: dict[str, Any]) -> None:
+        """The tender says where a build is, and what has happened."""
+        self._places[said["machine"]] = said
+        for watcher, _ in self._watchers.values():
+            if watcher.camera.machine == said["machine"]:
+                self._follow(watcher, said)
+
+    @staticmethod
+    def _follow(watcher: CameraWatcher, said: dict[str, Any]) -> None:
+        place = KeptPlace(said["build"], said["layer"], said["command"])
+        watcher.follow(place, working=said["working"], why=FrameReason(said["why"]) if said["why"] else None)
 
     def _setup(self, camera: WatchedCamera | CameraTest) -> CameraSetup:
         address = parse_camera_address(camera.address)
@@ -147,6 +181,31 @@ class CameraProcess:
 
     async def _tell(self, camera: str, trouble: str, since: datetime) -> None:
         await self._say(CameraStands(camera=camera, trouble=trouble[:500], since=since))
+
+    # Frames that are kept --------------------------------------------------------------------------------------
+
+    async def _keep(self, head: FrameHead, kept: KeptAs, jpeg: bytes) -> None:
+        await asyncio.to_thread(self._spool.keep, head, kept, jpeg)
+        self._spooled.set()
+
+    def _spool_told(self, trouble: str) -> None:
+        self._loop.call_soon_threadsafe(self._answer, self._say(SpoolTrouble(trouble=trouble[:500])))
+
+    async def _send_kept_forever(self) -> None:
+        """Send what the service has not got yet, a few at a time."""
+        while True:
+            await self._spooled.wait()
+            self._spooled.clear()
+            for name in self._spool.waiting():
+                if self._socket is None or len(self._sending) >= UNDER_WAY:
+                    break
+                if name in self._sending:
+                    continue
+                message = await asyncio.to_thread(self._spool.read, name)
+                if message is not None:
+                    self._sending.add(name)
+                    with suppress(ConnectionClosed):  # it is sent again when the service is back
+                        await self._socket.send(message)
 
     async def _measure_forever(self) -> None:
         """Hold the work to its budget."""
@@ -188,13 +247,14 @@ class CameraProcess:
         await self._say(CameraAnswer(id=wish.id, local=await asyncio.to_thread(local_cameras)))
 
 
-async def run_cameras(service: CameraService, clock: Clock, orders: IO[str]) -> None:
-    """Watch cameras until the pipe from the tender closes."""
+async def run_cameras(service: CameraService, clock: Clock, spool: Path, orders: IO[str]) -> None:
+    """Watch cameras until the pipe from the tender closes. What comes by the pipe says where builds are."""
     os.nice(NICER)
     reader = asyncio.StreamReader()
     loop = asyncio.get_running_loop()
     await loop.connect_read_pipe(lambda: asyncio.StreamReaderProtocol(reader), orders)
-    running = asyncio.create_task(CameraProcess(service, clock).run())
-    while await reader.readline():
-        pass
+    cameras = CameraProcess(service, clock, spool)
+    running = asyncio.create_task(cameras.run())
+    while line := await reader.readline():
+        cameras.follow(json.loads(line))
     await end([running])

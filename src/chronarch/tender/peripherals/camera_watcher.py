@@ -11,31 +11,46 @@ from datetime import datetime
 from functools import partial
 
 from chronarch.core.backoff import Backoff
+from chronarch.core.watching.frame_keeping import FrameReason, KeptPlace
 from chronarch.core.watching.frame_rates import UNSEEN_EVERY_S, FrameRates
 from chronarch.tender.peripherals.camera_picture import Picture, check_picture, full_picture, small_picture
 from chronarch.tender.peripherals.camera_sources.source import CameraFailed, CameraSetup, Shot, Source
 from chronarch.tender.peripherals.camera_sources.sources import make_source
-from chronarch.wire.watching.camera_messages import FrameHead, Size
+from chronarch.wire.watching.camera_messages import FrameHead, KeptAs, Size, WatchedCamera
 
 WAITS_S, LASTING_S = (1.0, 2.0, 5.0, 10.0, 20.0, 30.0), 60.0
-Pass = Callable[[FrameHead, bytes], Awaitable[None]]
-"""Hands a frame on. It returns when the frame is on its way, so that a slow line slows the camera."""
-Tell = Callable[[str, str, datetime], Awaitable[None]]
-"""Tells that a camera has begun to give pictures, or why it does not; and since when, real time."""
+MOST_DUE = 8
+LAYERS_EVERY_S = 0.2
+"""How soon after another a frame may be taken for a layer at the earliest, real seconds."""
 log = logging.getLogger("chronarch.cameras")
+
+
+@dataclass
+class Outlet:
+    """Where a watcher's frames go. `hand_on` returns when a frame is on its way, so that a slow line slows the camera;
+    `tell` says that a camera has begun to give pictures, or why it does not, and since when (real time); `keep` keeps
+    a frame. `keep_every_s`: how often one is kept, shop seconds."""
+
+    hand_on: Callable[[FrameHead, bytes], Awaitable[None]]
+    tell: Callable[[str, str, datetime], Awaitable[None]]
+    keep: Callable[[FrameHead, KeptAs, bytes], Awaitable[None]]
+    keep_every_s: float = 30.0
 
 
 class CameraWatcher:
     """`run` goes on until cancelled. `look` may be called at any time."""
 
     def __init__(
-        self, name: str, setup: CameraSetup, rates: FrameRates, encoder: Executor, hand_on: Pass, tell: Tell
+        self, camera: WatchedCamera, setup: CameraSetup, rates: FrameRates, encoder: Executor, outlet: Outlet
     ) -> None:
-        self.name, self.setup = name, setup
-        self._rates, self._encoder, self._hand_on, self._tell = rates, encoder, hand_on, tell
+        self.camera, self.name, self.setup = camera, camera.name, setup
+        self._rates, self._encoder, self._outlet = rates, encoder, outlet
         self._wanted: dict[Size, float] = {"full": 0.0, "small": 0.0}
         self._sent_s: dict[Size, float] = {"full": -1e9, "small": -1e9}
         self._stir = asyncio.Event()
+        self._place, self._working = KeptPlace(), False
+        self._due: list[tuple[FrameReason, KeptPlace]] = []
+        self._kept_at: datetime | None = None
         self._trouble: str | None = None
         self._since: datetime | None = None
 
@@ -44,10 +59,18 @@ class CameraWatcher:
         self._wanted = {"full": full, "small": small}
         self._stir.set()
 
+    def follow(self, place: KeptPlace, *, working: bool, why: FrameReason | None) -> None:
+        """Where the machine it looks at is in its build, and why a frame is to be kept now, if it is."""
+        self._place, self._working = place, working
+        if why is not None:
+            self._due.append((why, place))
+            del self._due[:-MOST_DUE]
+            self._stir.set()
+
     async def say_again(self) -> None:
         """Tell how it stands to a service that has just come back."""
         if self._since is not None and self._trouble is not None:
-            await self._tell(self.name, self._trouble, self._since)
+            await self._outlet.tell(self.name, self._trouble, self._since)
 
     async def run(self) -> None:
         backoff = Backoff(WAITS_S, LASTING_S)
@@ -67,18 +90,52 @@ class CameraWatcher:
 
     async def _watch(self, source: Source) -> None:
         while True:
-            every_s = self._rates.every_s(max(self._wanted.values()))
+            every_s = self._every_s()
             self._stir.clear()
             began_s = self.setup.clock.monotonic_s()
             await self._pass_on(await source.shot(every_s))
             await self._say("")
             await self._rest(began_s)
 
+    def _every_s(self) -> float:
+        """When the next frame is due: as people look, as one is to be kept, or at once, after what has happened."""
+        looked_at = self._rates.every_s(max(self._wanted.values()))
+        if self._due:
+            return LAYERS_EVERY_S / self._rates.factor
+        if not self._keeps:
+            return looked_at
+        return min(looked_at, self._outlet.keep_every_s / self.setup.clock.rate / self._rates.factor)
+
+    @property
+    def _keeps(self) -> bool:
+        """Whether frames are kept as time passes: of machines that work, and of rooms."""
+        return self._working or not self.camera.machine
+
+    async def _keep(self, shot: Shot, full: Picture) -> None:
+        """Keep the frame if one is due."""
+        last = self._kept_at
+        by_time = self._keeps and (last is None or (shot.at - last).total_seconds() >= 0.9 * self._outlet.keep_every_s)
+        due, self._due = self._due, []
+        order = list(FrameReason)
+        if due:
+            why, place = min(due, key=lambda one: order.index(one[0]))
+        elif by_time:
+            why, place = FrameReason.TIME, self._place
+        else:
+            return
+        self._kept_at = shot.at
+        kept = KeptAs(id="", why=why, build=place.build, layer=place.layer, command=place.command)
+        await self._outlet.keep(self._head(shot, "full", full), kept, full.jpeg)
+
+    def _head(self, shot: Shot, size: Size, picture: Picture) -> FrameHead:
+        return FrameHead(
+            camera=self.name, size=size, taken_at=shot.taken_at, at=shot.at, width=picture.width, height=picture.height
+        )
+
     async def _rest(self, began_s: float) -> None:
         """Wait until the next frame is due; less long if somebody begins to look meanwhile."""
         while True:
-            every_s = self._rates.every_s(max(self._wanted.values()))
-            left_s = began_s + every_s - self.setup.clock.monotonic_s()
+            left_s = began_s + self._every_s() - self.setup.clock.monotonic_s()
             if left_s <= 0:
                 return
             try:
@@ -102,11 +159,8 @@ class CameraWatcher:
         for size in due:
             picture = full if size == "full" else await in_thread(small_picture, full)
             self._sent_s[size] = now_s
-            head = FrameHead(
-                camera=self.name, size=size, taken_at=shot.taken_at, at=shot.at, width=picture.width,
-                height=picture.height,
-            )  # fmt: skip
-            await self._hand_on(head, picture.jpeg)
+            await self._outlet.hand_on(self._head(shot, size, picture), picture.jpeg)
+        await self._keep(shot, full)
 
     async def _say(self, trouble: str) -> None:
         if trouble != self._trouble:
@@ -114,7 +168,7 @@ class CameraWatcher:
                 self._since = self.setup.clock.real_now()
             self._trouble = trouble
             assert self._since is not None
-            await self._tell(self.name, trouble, self._since)
+            await self._outlet.tell(self.name, trouble, self._since)
 
 
 @dataclass(frozen=True)

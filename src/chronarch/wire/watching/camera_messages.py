@@ -10,7 +10,9 @@ from typing import Annotated, Literal
 
 from pydantic import Field, TypeAdapter
 
+from chronarch.core.bounds import Counted
 from chronarch.core.watching.camera_settings import CameraSettings
+from chronarch.core.watching.frame_keeping import FrameReason
 from chronarch.wire.common import GivenTime, Label, Wire
 from chronarch.wire.watching.cameras import CameraAccess, CameraTest, LocalCamera
 
@@ -53,6 +55,23 @@ class CameraAnswer(Wire):
     local: list[LocalCamera] = Field(default_factory=list, max_length=200)
 
 
+class KeptAs(Wire):
+    """Why a frame is kept, and where in a build it was taken. `id` is its name in the tender's spool."""
+
+    id: Text
+    why: FrameReason
+    build: int | None = Field(default=None, ge=1, lt=2**31)
+    layer: Counted = 0
+    command: Counted = 0
+
+
+class SpoolTrouble(Wire):
+    """Frames cannot be kept at the tender, or can be again (empty)."""
+
+    kind: Literal["spool"] = "spool"
+    trouble: Text = ""
+
+
 class FrameHead(Wire):
     """What is known of a frame."""
 
@@ -66,21 +85,33 @@ class FrameHead(Wire):
     """Shop time."""
     width: int = Field(ge=1, le=20_000)
     height: int = Field(ge=1, le=20_000)
+    kept: KeptAs | None = None
+    """For a frame that is to be kept; it is not a live one."""
 
 
 class WatchedCamera(CameraAccess):
     """A camera as its tender gets it, secrets included."""
 
     name: str
+    machine: str = ""
     settings: CameraSettings
 
 
 class Watch(Wire):
-    """All cameras of the tender, whenever one has changed; and the tender's budget, as a share of a core."""
+    """All cameras of the tender, whenever one has changed; the tender's budget, as a share of a core; and how often a
+    frame is kept, shop seconds."""
 
     kind: Literal["watch"] = "watch"
     cameras: list[WatchedCamera]
     budget: float
+    keep_every_s: float = 30.0
+
+
+class FramesKept(Wire):
+    """Frames that the service has; the tender forgets them."""
+
+    kind: Literal["kept"] = "kept"
+    ids: list[str]
 
 
 class Look(Wire):
@@ -107,12 +138,10 @@ class ListLocal(Wire):
     id: str
 
 
-from_cameras: TypeAdapter[CameraHello | CameraStands | WorkMeasured | CameraAnswer] = TypeAdapter(
-    Annotated[CameraHello | CameraStands | WorkMeasured | CameraAnswer, Field(discriminator="kind")]
-)
-to_cameras: TypeAdapter[Watch | Look | TryCamera | ListLocal] = TypeAdapter(
-    Annotated[Watch | Look | TryCamera | ListLocal, Field(discriminator="kind")]
-)
+FromCameras = CameraHello | CameraStands | WorkMeasured | CameraAnswer | SpoolTrouble
+ToCameras = Watch | Look | TryCamera | ListLocal | FramesKept
+from_cameras: TypeAdapter[FromCameras] = TypeAdapter(Annotated[FromCameras, Field(discriminator="kind")])
+to_cameras: TypeAdapter[ToCameras] = TypeAdapter(Annotated[ToCameras, Field(discriminator="kind")])
 
 
 def pack_frame(head: FrameHead, jpeg: bytes) -> bytes:

@@ -8,15 +8,39 @@ from pydantic import Field
 
 from chronarch.wire.common import Wire
 
+EverySeconds = Annotated[float, Field(ge=5, le=3600, allow_inf_nan=False)]
+Gigabytes = Annotated[float, Field(ge=0.1, le=100_000, allow_inf_nan=False)]
 Cores = Annotated[float, Field(ge=0.02, le=64, allow_inf_nan=False)]
 
 
 class Watching(Wire):
     camera_budget: Cores = 0.5
     """The share of one processor core that the cameras of a tender may take; 2 is two cores."""
+    keep_every_s: EverySeconds = 30.0
+    """How often a frame is kept of a camera while its machine works, and of rooms always; shop seconds. Frames of
+    layers, and of what is worth remembering, are kept beside these."""
+    frames_gb: Gigabytes = 20.0
+    """What kept frames may take of the disk."""
 
 
 class WatchingUpdate(Wire):
     """What may be changed; what is left out stays."""
 
     camera_budget: Cores | None = None
+    keep_every_s: EverySeconds | None = None
+    frames_gb: Gigabytes | None = None
+
+
+class FrameCost(Wire):
+    """What keeping frames comes to on the disk; GB are 10⁹ bytes."""
+
+    lasting_gb: float
+    """Of frames that are thinned with age, once a month has passed."""
+    for_ever_gb_a_year: float
+    """Of the first and last frames of builds."""
+    now_gb: float
+    """What kept frames take now."""
+    frames: int
+    """How many there are now."""
+    frame_kb: float
+    """The size of a frame that was reckoned with."""

@@ -1,4 +1,4 @@
-"""cameras are things of their own"""
+"""cameras are things of their own, and frames are kept"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -38,8 +38,27 @@ def upgrade() -> None:
         sa.UniqueConstraint("stands_for", name="one_first_camera_a_machine"),
     )
     op.create_index("ix_camera_machine_id", "camera", ["machine_id"])
+    op.create_table(
+        "frame",
+        sa.Column("id", sa.BigInteger(), nullable=False),
+        sa.Column("camera_id", sa.Integer(), sa.ForeignKey("camera.id", ondelete="SET NULL"), nullable=True),
+        sa.Column("build_id", sa.Integer(), sa.ForeignKey("build.id"), nullable=True),
+        sa.Column("at", UtcTime(), nullable=False),
+        sa.Column("why", sa.String(length=10), nullable=False),
+        sa.Column("layer", sa.Integer(), nullable=False),
+        sa.Column("command", sa.BigInteger(), nullable=False),
+        sa.Column("sha256", sa.String(length=64), nullable=False),
+        sa.Column("size", sa.Integer(), nullable=False),
+        sa.Column("keep_until", UtcTime(), nullable=False),
+        sa.PrimaryKeyConstraint("id"),
+    )
+    op.create_index("frame_of_camera", "frame", ["camera_id", "at"])
+    op.create_index("frame_of_build", "frame", ["build_id", "at"])
+    op.create_index("ix_frame_sha256", "frame", ["sha256"])
+    op.create_index("ix_frame_keep_until", "frame", ["keep_until"])
 
 
 def downgrade() -> None:
+    op.drop_table("frame")
     op.drop_table("camera")
     op.add_column("machine", sa.Column("camera", sa.String(length=300), nullable=False, server_default=""))

@@ -1,0 +1,82 @@
+"""What cameras are told of the builds they look at: where each is, and the moments of which a frame is kept."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from chronarch.core.control.controller import MachineController
+from chronarch.core.control.events import ControlEvent
+from chronarch.core.machines.states import WORKING, MachineState
+from chronarch.core.watching.frame_keeping import FrameReason
+
+TOLD_EVERY = 10
+"""Looks between two tellings of where a build is, while nothing happens."""
+
+
+class CameraMoments:
+    """`tell` takes a message to the camera process, and what one that is started anew is told in its place. `look` is
+    called several times a second for each machine."""
+
+    def __init__(self, tell: Callable[[dict[str, Any], dict[str, Any]], None]) -> None:
+        self._tell = tell
+        self._places: dict[str, tuple[int | None, int, bool]] = {}
+        self._builds: dict[str, int] = {}
+        self._looks: dict[str, int] = {}
+
+    def happened(self, machine: str, event: ControlEvent, controller: MachineController) -> None:
+        """Something has happened at a machine."""
+        why = _reason(event, self._places.get(machine))
+        if why is not None:
+            self._say(machine, controller, why)
+
+    def look(self, machine: str, controller: MachineController) -> None:
+        """See whether a build is at another layer than before."""
+        build, layer, _, working = _place(controller)
+        before = self._places.get(machine)
+        self._looks[machine] = self._looks.get(machine, 0) + 1
+        if before is None or before != (build, layer, working):
+            new_layer = before is not None and build == before[0] and layer > before[1]
+            self._say(machine, controller, FrameReason.LAYER if new_layer else None)
+        elif working and self._looks[machine] % TOLD_EVERY == 0:
+            self._say(machine, controller, None)
+
+    def _say(self, machine: str, controller: MachineController, why: FrameReason | None) -> None:
+        build, layer, command, working = _place(controller)
+        self._places[machine] = build, layer, working
+        if why is FrameReason.VERDICT:
+            build = self._builds.get(machine)  # it is over, and the frame is still its own
+        elif build is not None:
+            self._builds[machine] = build
+        said = {
+            "name": f"place {machine}", "machine": machine, "build": build, "layer": layer, "command": command,
+            "working": working, "why": why,
+        }  # fmt: skip
+        self._tell(said, {**said, "why": None})
+
+
+def _place(controller: MachineController) -> tuple[int | None, int, int, bool]:
+    """The build of a machine, its layer and command, and whether the machine works."""
+    machine = controller.machine
+    progress = machine.progress
+    working = machine.shown_state in WORKING
+    if machine.build is None or progress is None:
+        return machine.build, 0, 0, working
+    return machine.build, progress.plan.layer_at(progress.acknowledged), progress.acknowledged, working
+
+
+def _reason(event: ControlEvent, before: tuple[int | None, int, bool] | None) -> FrameReason | None:
+    """Why an event is worth a frame."""
+    match event.kind:
+        case "began":
+            return FrameReason.START
+        case "ended":
+            return FrameReason.END
+        case "paused":
+            return FrameReason.PAUSE
+        case "state":
+            if event.state is MachineState.DOWN:
+                return FrameReason.FAULT
+            if event.state is MachineState.IDLE and before is not None and before[0] is not None:
+                return FrameReason.VERDICT
+    return None

@@ -353,6 +353,25 @@ def _many_look(shop: Shop, w: World, lot: random.Random, points: int) -> str:
     return f"200 looked at one camera, {sum(got)} frames; one connection to it; the list of machines after {slowest:.2f} s at worst"
 
 
+def _frames_disk(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    def told(text: str) -> bool:
+        return any(text in notice.text for notice in w.client.do(requests.notices()))
+
+    build = shop.start_build()
+    kept = lambda: len(w.client.all(requests.frames_of_build(build.id)))  # noqa: E731
+    eventually(kept, "frames are kept")
+    with _no_more_room(w.camera_process()):
+        eventually(lambda: told("frames cannot be kept at the tender"), "the tender's full disk is told of")
+    with _no_more_room(w.processes["service"].pid):
+        eventually(lambda: told("The service cannot write to its disk"), "the service's full disk is told of")
+    shop.made(build)
+    before = kept()
+    eventually(
+        lambda: kept() > before or not list((w.folder / "tender" / "frames").glob("*.frame")), "they are handed on"
+    )
+    return "told of both; the build went on, and frames that waited were handed on; every hash right"
+
+
 def _two_tenders(shop: Shop, w: World, lot: random.Random, points: int) -> str:
     build = shop.start_build()
     w.spawn("second", "tender", "run", "--folder", str(w.folder / "second"))
@@ -611,6 +630,7 @@ ROWS = (
     Row("bytes-10", "10 % of bytes damaged, both ways", "from mid-build on", "too bad for an eight-bit checksum: paused with that reason", 3, _damaged("corrupt-bytes", 0.10, "paused"), quick=0),
     Row("disk", "the tender's disk is full", "in mid-build, for a pause and a resume", "people are told; the build goes on; no event is lost", 2, _full_disk),
     Row("camera", "a camera hangs, also in mid-frame, sends 50 MB, garbage, a redirect to itself, an endless header, half a picture", "all through a build", "it is told why; the feeding and the other cameras do not notice", len(CAMERA_FAULTS), _camera),
+    Row("frames-disk", "the disk of the tender's cameras is full, then the service's", "in mid-build", "people are told; frames stop or wait, the build goes on", 1, _frames_disk),
     Row("many-look", "200 people look at one camera", "all through a build", "one connection to the camera; the build and everybody else do not notice", 1, _many_look),
     Row("two-tenders", "a second tender of the same name, and one in the same folder", "in mid-build", "refused with who has the machines", 1, _two_tenders),
     Row("bad-talk", "half-sent requests held open, malformed WebSocket messages", "in mid-build", "everybody else is answered", 3, _bad_talk),

@@ -10,6 +10,7 @@ export type MachineDetail = Loose<components["schemas"]["MachineDetail"]>;
 export type MachineState = components["schemas"]["MachineState"];
 export type Camera = Loose<components["schemas"]["Camera"]>;
 export type CameraSettings = Loose<components["schemas"]["CameraSettings"]>;
+export type KeptFrame = components["schemas"]["KeptFrame"];
 export type CameraTried = components["schemas"]["CameraTried"];
 export type LocalCamera = components["schemas"]["LocalCamera"];
 export type Job = Loose<components["schemas"]["Job"]>;

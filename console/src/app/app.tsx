@@ -15,6 +15,7 @@ import { PartPage, PartsPage } from "../features/library/parts-page";
 import { LevelPage } from "../features/control/level-page";
 import { LogPage } from "../features/control/log-page";
 import { MachinePage } from "../features/machines/machine-page";
+import { BuildPage } from "../features/orders/build-page";
 import { OrderPage } from "../features/orders/order-page";
 import { OrdersPage } from "../features/orders/orders-page";
 import { HelpPage } from "../features/rounds/help-page";
@@ -64,6 +65,7 @@ function Console() {
           <Route path="/library/files/:which/compare" element={<ComparePage />} />
           <Route path="/cameras" element={<CamerasPage />} />
           <Route path="/cameras/:name" element={<CameraPage />} />
+          <Route path="/builds/:number" element={<BuildPage />} />
           <Route path="/records" element={<RecordsPage />} />
           <Route path="/machines/:name" element={<MachinePage />} />
           <Route path="/machines/:name/log" element={<LogPage />} />

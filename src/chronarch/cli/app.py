@@ -27,7 +27,11 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
     ),
     "rounds": ("What hands must do, soonest first, what waiting costs, and what comes.", "cli.rounds", ()),
     "jobs": ("The queue: jobs and why they wait.", "cli.orders.jobs", ()),
-    "builds": ("Builds: pause, resume, change, stop, clear and judge.", "cli.orders.builds", ("cli.control.builds",)),
+    "builds": (
+        "Builds: pause, resume, change, stop, clear and judge.",
+        "cli.orders.builds",
+        ("cli.control.builds", "cli.watching.frames"),
+    ),
     "cameras": ("Cameras: what they see, setting them up, trying them.", "cli.watching.cameras", ()),
     "notices": ("What people should know.", "cli.notices", ()),
     "spools": ("Spools: what is left on each, and where it is.", "cli.machines.spools", ()),

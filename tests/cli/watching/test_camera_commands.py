@@ -15,6 +15,7 @@ from PIL import Image
 
 from chronarch.cli.watching.picture import half_blocks
 from chronarch.client import requests
+from tests.support.gcode import squares
 from tests.support.processes import run
 from tests.support.world import WorldCase, eventually
 
@@ -63,6 +64,28 @@ class CameraCommands(WorldCase):
         self.assertIn("There is no camera named", self.chronarch("show", "Bezel low", status=1))
         self.assertIn("60%", self.chronarch("budget", "0.6"))
         self.assertIn("No camera is plugged in", self.chronarch("local"))
+
+    def test_frames_of_a_build_are_listed_and_saved_and_what_they_cost_is_told(self) -> None:
+        w = self.world
+        w.add_file("piece.gcode", squares(layers=4, rounds=10, feed=1500))
+        build = w.build_of(w.submit("piece.gcode", machine="Anchor"))
+        kept = lambda: {f.why for f in w.client.all(requests.frames_of_build(build.id))}  # noqa: E731
+        eventually(lambda: {"start", "end"} <= kept(), "its start and end are kept", 90)
+        said = run("builds", "frames", str(build.id), env=w.environment)
+        self.assertIn("start", said.stdout)
+        self.assertIn("Anchor", said.stdout)
+        folder = w.folder / "saved"
+        said = run("builds", "frames", str(build.id), "-o", str(folder), env=w.environment)
+        self.assertRegex(said.stdout, r"^\d+ frames are in ")
+        pictures = sorted(folder.iterdir())
+        self.assertTrue(pictures[0].name.startswith("00000-Anchor-layer-"))
+        with Image.open(pictures[-1]) as image:
+            self.assertEqual(image.size, (640, 480))
+        self.assertIn("GB once a month has passed", self.chronarch("keep"))
+        self.chronarch("keep", "--every", "45", stdin="n\n", status=2)
+        self.assertIn(
+            "every 45 s; frames may take 3 GB", self.chronarch("keep", "--every", "45", "--disk", "3", "--yes")
+        )
 
     def test_wrong_use_is_said_before_anything_is_asked(self) -> None:
         self.assertIn("four percentages", self.chronarch("change", "Anchor", "--crop", "1,2", status=2))

@@ -7,8 +7,9 @@ import re
 from playwright.sync_api import Page, expect
 
 from chronarch.client import requests
-from chronarch.core.machines.states import Intake
+from chronarch.core.machines.states import Intake, MachineState
 from chronarch.wire.watching.cameras import NewCamera
+from chronarch.wire.watching.settings import WatchingUpdate
 from tests.support.browser import ConsoleCase
 from tests.support.gcode import squares
 from tests.support.world import eventually
@@ -77,6 +78,48 @@ class Cameras(ConsoleCase):
         expect(closely).not_to_have_attribute("data-zoom", "1.50")
         picture.dblclick(position={"x": 40, "y": 40})
         expect(closely).to_have_attribute("data-zoom", "1.00")
+
+    def test_a_build_is_looked_back_at_frame_by_frame_with_its_layers_and_heat(self) -> None:
+        w = self.world
+        self.clear("Bezel")
+        w.client.do(requests.change_watching(WatchingUpdate(keep_every_s=60)))
+        w.intake(Intake.OPEN, "Bezel")
+        build = w.build_of(w.submit("seen.gcode", machine="Bezel"))
+        page = self.open("/machines/Bezel")
+        frames = lambda: w.client.all(requests.frames_of_build(build.id))  # noqa: E731
+        eventually(lambda: len({f.layer for f in frames()}) >= 4, "frames of some layers are kept")
+        slider = page.get_by_role("slider", name="Look back")
+        expect(slider).to_have_attribute("aria-valuetext", "now")
+        slider.focus()
+        page.keyboard.press("Home")
+        first = page.get_by_role("group", name="Picture of Bezel").get_by_role("img")
+        expect(first).to_have_attribute("data-number", str(frames()[0].number))
+        expect(page.get_by_text("looking back")).to_be_visible()
+        page.keyboard.press("ArrowRight")
+        expect(first).to_have_attribute("data-number", str(frames()[1].number))
+        later = next(f for f in frames() if f.layer >= 3)
+        at = [f.number for f in frames()].index(later.number)
+        known = lambda: int(slider.get_attribute("aria-valuemax") or 0)  # noqa: E731
+        eventually(lambda: known() > at or page.wait_for_timeout(50), "the page knows of that frame")
+        for _ in range(at - 1):
+            page.keyboard.press("ArrowRight")
+        expect(first).to_have_attribute("data-number", str(later.number))
+        expect(slider).to_have_attribute("aria-valuetext", re.compile(f"layer {later.layer}"))
+        expect(page.get_by_text(re.compile(f"Layer {later.layer}|{later.layer} of 10")).first).to_be_visible()
+        expect(page.locator("[data-marked]")).to_have_count(1)
+        page.get_by_role("button", name="now", exact=True).click()
+        self.moves(page, "Bezel, live picture")
+        expect(page.locator("[data-marked]")).to_have_count(0)
+        eventually(lambda: w.stopped("Bezel"), "the build is stopped")
+        w.until("Bezel", MachineState.UNCLEARED)
+        past = self.open(f"/builds/{build.id}")
+        expect(past.get_by_text("stopped")).to_be_visible()
+        picture = past.get_by_role("group", name=f"Picture of build {build.id}").get_by_role("img")
+        expect(picture).to_have_attribute("data-number", re.compile(r"\d+"))
+        past.get_by_role("slider", name="Look back").focus()
+        past.keyboard.press("Home")
+        expect(picture).to_have_attribute("data-number", str(frames()[0].number))
+        self.assert_fits(past)
 
     def test_a_page_that_is_hidden_gets_no_pictures(self) -> None:
         page = self.open("/machines/Bezel")
@@ -170,8 +213,9 @@ class Cameras(ConsoleCase):
         row.get_by_role("button", name="Remove").click()
         dialog.get_by_role("button", name="Remove it").click()
         expect(row).to_have_count(0)
-        page.get_by_label("May take").fill("80")
-        page.get_by_role("button", name="Set", exact=True).last.click()
+        page.get_by_label("May take, % of a core").fill("80")
+        budget = page.locator("form").filter(has_text="May take, % of a core")
+        budget.get_by_role("button", name="Set", exact=True).click()
         eventually(lambda: w.client.do(requests.watching()).camera_budget == 0.8, "the budget is set")
 
 

@@ -9,7 +9,6 @@ import os
 import signal
 import unittest
 from dataclasses import replace
-from pathlib import Path
 from typing import Any, ClassVar
 
 import httpx
@@ -21,7 +20,7 @@ from chronarch.core.machines.model import SwitchLines
 from chronarch.core.watching.camera_settings import CameraSettings, Crop
 from chronarch.wire.watching.cameras import Camera, CameraChange, CameraTest, NewCamera
 from chronarch.wire.watching.looking import SeenFrame, Wish
-from tests.support.world import MODEL, World, WorldCase, eventually
+from tests.support.world import MODEL, WorldCase, eventually
 
 LOGIN, PASSWORD = "shop", "q:7/Ägir x"
 SIZE = (640, 480)
@@ -412,21 +411,12 @@ class Failing(WithCameras):
         w = self.world
         self.add("a", w.camera_address("Anchor"))
         self.gives("a")
-        process = next(p for p in Path("/proc").iterdir() if p.name.isdigit() and _is_cameras_of(p, w))
-        os.kill(int(process.name), signal.SIGKILL)
+        os.kill(w.camera_process(), signal.SIGKILL)
         eventually(lambda: "not connected" in self.trouble("a"), "that is seen")
         eventually(lambda: self.do(requests.camera("a")).trouble is None, "they are back", 90)
         w.kill("service")
         w.start_service()
         self.gives("a")
-
-
-def _is_cameras_of(process: Path, world: World) -> bool:
-    try:
-        mine = world.address.encode() in (process / "environ").read_bytes()
-        return mine and b"tender\0cameras" in (process / "cmdline").read_bytes()
-    except OSError:
-        return False
 
 
 class Refused(WithCameras):

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link } from "react-router";
 
-import type { MachineDetail } from "../../api/client";
+import type { KeptFrame, MachineDetail } from "../../api/client";
 import { useReading } from "../gcode/queries";
 import { useBuild } from "../orders/queries";
 import { Button } from "../../ui/button";
@@ -10,8 +10,8 @@ import type { BedObject } from "../../viewer/layer-canvas";
 import { Viewer } from "../../viewer/viewer";
 import { LeaveOut, LeftOut, type Shape, within } from "./leave-out";
 
-/** What of the build is down and what is next, layer by layer; objects can be left out from here. */
-export function Laying({ machine: m }: { machine: MachineDetail }) {
+/** What of the build is down and what is next, layer by layer, now or as it was; objects can be left out from here. */
+export function Laying({ machine: m, back }: { machine: MachineDetail; back?: KeptFrame | null }) {
   const b = m.build!;
   const build = useBuild(b.id);
   const fed = build.data?.fed_sha256 || build.data?.sha256;
@@ -69,8 +69,15 @@ export function Laying({ machine: m }: { machine: MachineDetail }) {
             setPicked([...new Set([...picked, ...taken])]);
             setShape(null);
           }}
-          following={b.outcome ? undefined : { layer: Math.max(1, b.layer ?? 1), acknowledged: b.acknowledged ?? 0 }}
-          layer={b.outcome ? undefined : Math.max(1, b.layer ?? 1)}
+          key={back ? "back" : "now"}
+          following={
+            back
+              ? { layer: Math.max(1, back.layer ?? 1), acknowledged: back.command ?? 0 }
+              : b.outcome
+                ? undefined
+                : { layer: Math.max(1, b.layer ?? 1), acknowledged: b.acknowledged ?? 0 }
+          }
+          layer={back ? Math.max(1, back.layer ?? 1) : b.outcome ? undefined : Math.max(1, b.layer ?? 1)}
           height="h-[24rem]"
         />
       ) : (

@@ -14,8 +14,8 @@ const LINES: { name: string; pick: Pick; asked: Pick; colour: string }[] = [
   { name: "bed", pick: (r) => r.bed?.measured_c, asked: (r) => r.bed?.asked_c, colour: "var(--cooling)" },
 ];
 
-/** Measured (full line) and asked (fine dashes) temperatures over time. */
-export function HeatChart({ readings, begin, end }: { readings: Reading[]; begin: number; end: number }) {
+/** Measured (full line) and asked (fine dashes) temperatures over time; `at` is a time to be marked. */
+export function HeatChart({ readings, begin, end, at }: { readings: Reading[]; begin: number; end: number; at?: number }) {
   const highest = Math.max(100, ...readings.map((r) => Math.max(r.nozzle?.measured_c ?? 0, r.nozzle?.asked_c ?? 0)));
   const top = Math.ceil((highest + 10) / 50) * 50;
   const x = (time: number) => LEFT + ((time - begin) / (end - begin)) * (W - LEFT - RIGHT);
@@ -58,8 +58,8 @@ export function HeatChart({ readings, begin, end }: { readings: Reading[]; begin
           y={H - 6}
           textAnchor="middle"
           fontSize="12"
-          fill={i === 4 ? "var(--brass)" : "var(--faded)"}
-          fontWeight={i === 4 ? 600 : 400}
+          fill={i === 4 && at === undefined ? "var(--brass)" : "var(--faded)"}
+          fontWeight={i === 4 && at === undefined ? 600 : 400}
         >
           {clock(new Date(t))}
         </text>
@@ -75,6 +75,9 @@ export function HeatChart({ readings, begin, end }: { readings: Reading[]; begin
           )}
         </g>
       ))}
+      {at !== undefined && at >= begin && at <= end && (
+        <line x1={x(at)} x2={x(at)} y1={TOP} y2={H - FOOT} stroke="var(--brass)" strokeWidth="1.5" data-marked={new Date(at).toISOString()} />
+      )}
     </svg>
   );
 }

@@ -1,11 +1,11 @@
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 
-import { api, type MachineDetail, value } from "../../api/client";
+import { api, type KeptFrame, type MachineDetail, value } from "../../api/client";
 import { useLive, useNow } from "../../api/live";
 import { useChange } from "../../api/change";
 import { useLedger } from "../ledger/queries";
-import { useHeat, useMachine, useMachines } from "./queries";
+import { useHeat, useHeatBetween, useMachine, useMachines } from "./queries";
 import { useBuilds } from "../orders/queries";
 import { MachinePicture } from "../watching/machine-picture";
 import { clock, degrees, duration, percent, when, width } from "../../ui/format";
@@ -50,6 +50,7 @@ const COLUMN = "contents min-w-0 lg:flex lg:flex-col lg:gap-5";
 
 function Known({ machine: m }: { machine: MachineDetail }) {
   const moment = m.hands?.moment ?? "free";
+  const [back, setBack] = useState<KeptFrame | null>(null);
   return (
     <Page
       title={
@@ -82,11 +83,11 @@ function Known({ machine: m }: { machine: MachineDetail }) {
       <div className="grid gap-5 lg:grid-cols-[minmax(0,5fr)_minmax(0,4fr)]">
         <div className={COLUMN}>
           <div className="order-1 min-w-0">
-            <MachinePicture machine={m} />
+            <MachinePicture machine={m} back={back} lookBack={setBack} />
           </div>
           {m.build && (
             <div className="order-5 min-w-0">
-              <Laying machine={m} />
+              <Laying machine={m} back={back} />
             </div>
           )}
           {moment === "free" && (
@@ -106,7 +107,7 @@ function Known({ machine: m }: { machine: MachineDetail }) {
             {moment !== "free" && m.build && !m.build.outcome && <Adjust machine={m} />}
           </div>
           <div className="order-6 flex min-w-0 flex-col gap-5">
-            <Heat machine={m} />
+            <Heat machine={m} back={back} />
             <Day machine={m} />
             <SetUp machine={m} />
           </div>
@@ -174,10 +175,19 @@ function ThisBuild({ machine: m }: { machine: MachineDetail }) {
   );
 }
 
-function Heat({ machine: m }: { machine: MachineDetail }) {
+function Heat({ machine: m, back }: { machine: MachineDetail; back: KeptFrame | null }) {
   const { now: shopNow } = useLive();
-  const heat = useHeat(m.name, 1);
-  const end = shopNow().getTime();
+  const lastHour = useHeat(m.name, 1);
+  const from = back !== null ? m.build?.started_at : null;
+  const [span, setSpan] = useState<[string, string]>();
+  useEffect(() => {
+    // all of the build, as it was when somebody began to look back
+    setSpan(from ? [from, shopNow().toISOString()] : undefined);
+  }, [from, shopNow]);
+  const whole = useHeatBetween(m.name, span?.[0], span?.[1]);
+  const heat = span ? whole : lastHour;
+  const end = span ? Date.parse(span[1]) : shopNow().getTime();
+  const begin = span ? Date.parse(span[0]) : end - 3600_000;
   const { nozzle, bed } = m.reading ?? {};
   const asked = (c: number | null | undefined) => (c ? ` of ${degrees(c)}` : ", off");
   return (
@@ -195,7 +205,7 @@ function Heat({ machine: m }: { machine: MachineDetail }) {
         {heat.error ? (
           <Failed error={heat.error} again={() => heat.refetch()} />
         ) : heat.data?.length ? (
-          <HeatChart readings={heat.data} begin={end - 3600_000} end={end} />
+          <HeatChart readings={heat.data} begin={begin} end={end} at={span && back ? Date.parse(back.at) : undefined} />
         ) : (
           <Empty title="No readings in the last hour">They come as soon as the machine reports.</Empty>
         )}
@@ -335,7 +345,9 @@ function History({ name }: { name: string }) {
             <tbody>
               {builds.data.map((b) => (
                 <tr key={b.id} className="border-t border-rule align-baseline">
-                  <td className="py-1.5 pr-3 text-right">{b.id}</td>
+                  <td className="py-1.5 pr-3 text-right">
+                    <Link to={`/builds/${b.id}`}>{b.id}</Link>
+                  </td>
                   <td className="py-1.5 pr-3">{b.file}</td>
                   <td className="py-1.5 pr-3 whitespace-nowrap">{b.started_at ? when(b.started_at, now) : "–"}</td>
                   <td className="py-1.5 pr-3 text-right whitespace-nowrap">

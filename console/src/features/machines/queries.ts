@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 
 import { api, value } from "../../api/client";
 import { useLive } from "../../api/live";
@@ -17,6 +17,16 @@ export const useSpools = () => useQuery({ queryKey: ["setup", "spools"], queryFn
 
 export const useModels = () =>
   useQuery({ queryKey: ["models"], queryFn: () => value(api.GET("/api/models")), staleTime: 60_000 });
+
+/** The readings of a machine between two times; they do not change any more. */
+export const useHeatBetween = (machine: string, begin: string | undefined, end: string | undefined) =>
+  useQuery({
+    enabled: begin !== undefined && end !== undefined,
+    queryKey: ["heat", machine, begin, end],
+    queryFn: () => value(api.GET("/api/machines/{name}/heat", { params: { path: { name: machine }, query: { begin, end } } })),
+    placeholderData: keepPreviousData,
+    staleTime: Infinity,
+  });
 
 export function useHeat(machine: string, hours: number) {
   const { now, heard } = useLive();

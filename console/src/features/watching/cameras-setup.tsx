@@ -8,7 +8,7 @@ import { Field, FormDialog, inputLook } from "../../ui/dialog";
 import { clock, percent } from "../../ui/format";
 import { Empty, Failed, Loading, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { CameraDialog } from "./camera-dialog";
-import { useCameras, useCameraWork, useWatching } from "./queries";
+import { useCameras, useCameraWork, useFrameCost, useWatching } from "./queries";
 
 /** Every camera with how it stands: add, change, remove; and what they may cost. */
 export function CamerasSetup() {
@@ -70,6 +70,7 @@ export function CamerasSetup() {
             ))}
           </ul>
           <Budget />
+          <Keeping />
         </>
       )}
       {adding && <CameraDialog close={() => setAdding(false)} />}
@@ -98,6 +99,53 @@ function Remove({ camera, close }: { camera: Camera; close: () => void }) {
     >
       <></>
     </FormDialog>
+  );
+}
+
+/** How often frames are kept and what they may take of the disk; what that comes to is seen before it is set. */
+function Keeping() {
+  const watching = useWatching();
+  const [draft, setDraft] = useState<{ every?: string; disk?: string }>({});
+  const every = draft.every ?? (watching.data ? String(watching.data.keep_every_s) : "");
+  const disk = draft.disk ?? (watching.data ? String(watching.data.frames_gb) : "");
+  const cost = useFrameCost(Number(every));
+  const change = useChange(
+    () => value(api.PATCH("/api/watching", { body: { keep_every_s: Number(every), frames_gb: Number(disk) } })).then(() => setDraft({})),
+    "watching",
+    "frame-cost",
+  );
+  const touched = draft.every !== undefined || draft.disk !== undefined;
+  return (
+    <form
+      className="flex flex-col gap-3 border-t border-rule px-5 py-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        change.mutate(undefined);
+      }}
+    >
+      <div className="flex flex-wrap items-end gap-3">
+        <Field label="A frame is kept every, s">
+          <input className={`${inputLook} w-36`} type="number" min={5} max={3600} value={every} onChange={(e) => setDraft({ ...draft, every: e.target.value })} />
+        </Field>
+        <Field label="Frames may take, GB">
+          <input className={`${inputLook} w-36`} type="number" min={0.1} step="any" value={disk} onChange={(e) => setDraft({ ...draft, disk: e.target.value })} />
+        </Field>
+        {touched && (
+          <Button kind="strong" type="submit" asked={change.isPending}>
+            Set
+          </Button>
+        )}
+      </div>
+      {cost.data && (
+        <p className="m-0 text-sm text-faded">
+          That comes to <strong className={cost.data.lasting_gb > Number(disk) ? "text-alarm" : "text-ink"}>{cost.data.lasting_gb.toFixed(1)} GB</strong> once a month has
+          passed, and {cost.data.for_ever_gb_a_year.toFixed(1)} GB a year of first and last frames.
+          {cost.data.lasting_gb > Number(disk) && " That is more than they may take: frames will be thinned sooner."} Now {cost.data.frames.toLocaleString("en-GB")} frames
+          take {cost.data.now_gb.toFixed(2)} GB.
+        </p>
+      )}
+      <Refusal error={change.error} />
+    </form>
   );
 }
 

@@ -1,21 +1,38 @@
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
-import type { MachineDetail } from "../../api/client";
+import type { KeptFrame, MachineDetail } from "../../api/client";
 import { clock } from "../../ui/format";
 import { Empty, Failed, Sheet } from "../../ui/page";
 import { Zoom } from "../../ui/zoom";
+import { CameraChoice } from "./camera-choice";
 import { LivePicture } from "./live-picture";
-import { useCameras } from "./queries";
+import { FramePicture, LookBack } from "./look-back";
+import { useBuildFrames, useCameras } from "./queries";
 
-/** What a machine's cameras see now: one of them, picked by name. */
-export function MachinePicture({ machine: m }: { machine: MachineDetail }) {
+/**
+ * What a machine's cameras see: one of them, picked by name, now or at any frame of its build that is kept. `back` is the frame that
+ * is looked back at, null for now.
+ */
+export function MachinePicture({
+  machine: m,
+  back,
+  lookBack,
+}: {
+  machine: MachineDetail;
+  back: KeptFrame | null;
+  lookBack: (frame: KeptFrame | null) => void;
+}) {
   const cameras = useCameras();
   const mine = (cameras.data ?? []).filter((c) => c.machine === m.name).sort((a, b) => Number(b.first) - Number(a.first));
   const [search, setSearch] = useSearchParams();
-  const picked = search.get("camera") ?? "";
   const [at, setAt] = useState("");
-  const camera = mine.find((c) => c.name === picked) ?? mine[0];
+  const camera = mine.find((c) => c.name === search.get("camera")) ?? mine[0];
+  const frames = useBuildFrames(m.build?.id, camera?.name ?? "", true);
+  const list = frames.data ?? [];
+  useEffect(() => {
+    if (back && (back.build !== m.build?.id || back.camera !== camera?.name)) lookBack(null);
+  }, [back, m.build?.id, camera?.name, lookBack]);
   return (
     <Sheet className="overflow-hidden">
       {cameras.error ? (
@@ -29,35 +46,27 @@ export function MachinePicture({ machine: m }: { machine: MachineDetail }) {
       ) : (
         <>
           <Zoom label={`Picture of ${m.name}`} className="aspect-[4/3] w-full">
-            <LivePicture camera={camera} rate={camera.settings?.frames_per_s ?? 5} onFrame={(f) => setAt(f.at)} />
+            {back ? (
+              <FramePicture frame={back} frames={list} />
+            ) : (
+              <LivePicture camera={camera} rate={camera.settings?.frames_per_s ?? 5} onFrame={(f) => setAt(f.at)} />
+            )}
           </Zoom>
           <div className="flex min-h-11 flex-wrap items-center justify-between gap-x-4 gap-y-1 px-4 py-1.5 text-sm">
-            <div role="group" aria-label="Camera" className="flex flex-wrap items-center gap-1">
-              {mine.length > 1 ? (
-                mine.map((c) => (
-                  <button
-                    key={c.name}
-                    type="button"
-                    aria-pressed={c.name === camera.name}
-                    onClick={() => setSearch({ camera: c.name }, { replace: true })}
-                    className="min-h-8 rounded-md px-2.5 text-faded hover:text-ink aria-pressed:bg-sunk aria-pressed:font-semibold aria-pressed:text-ink"
-                  >
-                    {c.name}
-                  </button>
-                ))
-              ) : (
-                <span className="text-faded">{camera.name}</span>
-              )}
-            </div>
-            <span className="flex items-baseline gap-2 text-faded">
-              {!camera.trouble && at && (
-                <>
+            <CameraChoice cameras={mine.map((c) => c.name)} chosen={camera.name} choose={(name) => setSearch({ camera: name }, { replace: true })} />
+            {back ? (
+              <span className="rounded-full bg-sunk px-2 text-xs font-semibold">looking back</span>
+            ) : (
+              !camera.trouble &&
+              at && (
+                <span className="flex items-baseline gap-2 text-faded">
                   <span className="rounded-full bg-brass-wash px-2 text-xs font-semibold text-brass">live</span>
                   {clock(at)}
-                </>
-              )}
-            </span>
+                </span>
+              )
+            )}
           </div>
+          {m.build && !frames.isPending && <LookBack frames={list} shown={back} show={lookBack} live />}
         </>
       )}
     </Sheet>

@@ -249,6 +249,29 @@ def local(service: Service, tender: str, as_json: bool) -> None:
 
 
 @cameras.command()
+@click.option("--every", "every_s", type=float, help="Keep a frame every so many seconds, 5 to 3600.")
+@click.option("--disk", "disk_gb", type=float, help="What kept frames may take of the disk, GB.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@pass_service
+def keep(service: Service, every_s: float | None, disk_gb: float | None, yes: bool) -> None:
+    """What keeping frames comes to on the disk; with --every or --disk it is set, once that has been seen."""
+    now = service.do(requests.watching())
+    wish = WatchingUpdate(**{k: v for k, v in (("keep_every_s", every_s), ("frames_gb", disk_gb)) if v is not None})
+    cost = service.do(requests.frame_cost(every_s))
+    say(
+        f"A frame every {every_s or now.keep_every_s:g} s comes to {cost.lasting_gb:.1f} GB once a month has passed, "
+        f"and {cost.for_ever_gb_a_year:.1f} GB a year of first and last frames ({cost.frame_kb:.0f} kB a frame). "
+        f"Now {cost.frames} frames take {cost.now_gb:.2f} of {disk_gb or now.frames_gb:g} GB."
+    )
+    if not wish.model_fields_set:
+        return
+    if not yes and not click.confirm("Set it so?", default=True):
+        fail("Nothing is changed.", WRONG_USE)
+    kept = service.do(requests.change_watching(wish))
+    say(f"A frame is kept every {kept.keep_every_s:g} s; frames may take {kept.frames_gb:g} GB.")
+
+
+@cameras.command()
 @click.argument("share", type=float)
 @pass_service
 def budget(service: Service, share: float) -> None:

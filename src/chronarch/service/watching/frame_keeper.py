@@ -20,7 +20,7 @@ from chronarch.service.watching.settings import load_watching
 from chronarch.wire.watching.camera_messages import FrameHead, FramesKept
 
 AT_ONCE, THIN_EVERY_S, AGAIN_S = 200, 5.0, 5.0
-FULL = "The disk of the service is nearly full: camera frames are not kept until there is room. Builds go on."
+FULL = "The service cannot write to its disk: camera frames wait at the tenders until there is room. Builds go on."
 log = logging.getLogger("chronarch.frames")
 
 
@@ -68,24 +68,28 @@ class FrameKeeper:
     async def _write(self, mine: list[ArrivedFrame]) -> None:
         if not mine:
             return
-        if not await asyncio.to_thread(self.store.has_room):
-            return await self._tell_full()
+        try:
+            if not await asyncio.to_thread(self.store.has_room):
+                raise OSError("the disk is nearly full")
+            hashes = [await asyncio.to_thread(self.store.write, one.jpeg) for one in mine]
+        except OSError:
+            await self._tell_full()
+            raise  # they stay with the tender until there is room
         self._told_full = False
         async with self.context.sessions() as db:
             builds = {one.head.kept.build for one in mine if one.head.kept and one.head.kept.build}
             there = set((await db.execute(select(t.Build.id).where(t.Build.id.in_(builds)))).scalars())
-            for one in mine:
-                row = await self._row(db, one, there)
+            for one, sha256 in zip(mine, hashes, strict=True):
+                row = await self._row(db, one, sha256, there)
                 if row is not None:
                     db.add(row)
             await db.commit()
 
-    async def _row(self, db: AsyncSession, one: ArrivedFrame, builds: set[int]) -> t.Frame | None:
-        """The record of a frame, its bytes written; None for one of a camera that there is no more."""
+    async def _row(self, db: AsyncSession, one: ArrivedFrame, sha256: str, builds: set[int]) -> t.Frame | None:
+        """The record of a frame; None for one of a camera that there is no more."""
         known, kept = self.cameras.get(one.head.camera), one.head.kept
         if known is None or kept is None or known.tender != one.connection.tender:
             return None
-        sha256 = await asyncio.to_thread(self.store.write, one.jpeg)
         camera = known.row.id
         if camera not in self._thinning:
             newest = await frames.newest_of(db, camera)

@@ -138,16 +138,20 @@ async def _set_spools(db: AsyncSession, row: t.Machine, tools: list[Tool]) -> No
 
 
 @router.get("/machines/{name}/heat")
-async def heat(name: Named, context: Context, fleet: TheFleet, begin: GivenTime | None = None) -> list[w.Reading]:
-    """Readings since `begin` (by default an hour ago), oldest first, at most 2000, evenly thinned."""
+async def heat(
+    name: Named, context: Context, fleet: TheFleet, begin: GivenTime | None = None, end: GivenTime | None = None
+) -> list[w.Reading]:
+    """Readings from `begin` (by default an hour ago) to `end` (by default now), oldest first, at most 2000, evenly
+    thinned."""
     known = fleet.find(name)
     begin = begin or context.clock.now() - timedelta(hours=1)
+    end = end or context.clock.now()
     async with context.sessions() as db:
         rows = (
             (
                 await db.execute(
                     select(t.HeatReading)
-                    .where(t.HeatReading.machine_id == known.row.id, t.HeatReading.at >= begin)
+                    .where(t.HeatReading.machine_id == known.row.id, t.HeatReading.at >= begin, t.HeatReading.at <= end)
                     .order_by(t.HeatReading.at)
                 )
             )

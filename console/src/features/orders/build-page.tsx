@@ -1,0 +1,142 @@
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+
+import type { Build, KeptFrame, MachineDetail } from "../../api/client";
+import { useLive, useNow } from "../../api/live";
+import { duration, when } from "../../ui/format";
+import { Empty, Fact, Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
+import { Zoom } from "../../ui/zoom";
+import { Viewer } from "../../viewer/viewer";
+import { useReading } from "../gcode/queries";
+import { HeatChart } from "../machines/heat";
+import { useHeatBetween, useMachine } from "../machines/queries";
+import { CameraChoice } from "../watching/camera-choice";
+import { FramePicture, LookBack } from "../watching/look-back";
+import { useBuildFrames, useCameras } from "../watching/queries";
+import { useBuild } from "./queries";
+
+/** One build as it was: picture, layers and heat on one slider. */
+export function BuildPage() {
+  const number = Number(useParams().number);
+  const build = useBuild(Number.isInteger(number) ? number : 0);
+  const machine = useMachine(build.data?.machine ?? "");
+  const failed = build.error ?? (build.data && machine.error);
+  return (
+    <Page
+      title={`Build ${number}`}
+      beside={build.data && <Link to={`/machines/${encodeURIComponent(build.data.machine)}`}>{build.data.machine}</Link>}
+    >
+      {failed ? (
+        <Sheet>
+          <Failed error={failed} again={() => build.refetch()} />
+        </Sheet>
+      ) : build.data && machine.data ? (
+        <Known build={build.data} machine={machine.data} />
+      ) : (
+        <Sheet>
+          <Loading rows={6} />
+        </Sheet>
+      )}
+    </Page>
+  );
+}
+
+function Known({ build: b, machine: m }: { build: Build; machine: MachineDetail }) {
+  const now = useNow(5000);
+  const cameras = (useCameras().data ?? []).filter((c) => c.machine === m.name).sort((x, y) => Number(y.first) - Number(x.first));
+  const [picked, setPicked] = useState("");
+  const camera = cameras.find((c) => c.name === picked) ?? cameras[0];
+  const runs = !b.ended_at;
+  const frames = useBuildFrames(b.id, camera?.name ?? "", runs);
+  const list = frames.data ?? [];
+  const [chosen, setChosen] = useState<KeptFrame | null>(null);
+  const shown = list.find((f) => f.number === chosen?.number) ?? list.at(-1) ?? null;
+  const fed = b.fed_sha256 || b.sha256;
+  const reading = useReading(fed, m.model);
+  const { now: shopNow } = useLive();
+  const [end] = useState(() => shopNow().toISOString());
+  const heat = useHeatBetween(m.name, b.started_at ?? undefined, b.ended_at ?? end);
+  const [wide = 220, deep = 220] = m.model_detail.volume_mm ?? [];
+  return (
+    <div className="grid gap-5 lg:grid-cols-[minmax(0,5fr)_minmax(0,4fr)]">
+      <div className="flex min-w-0 flex-col gap-5">
+        <Sheet className="overflow-hidden">
+          {frames.isPending && camera ? (
+            <div className="aspect-[4/3] bg-sunk" />
+          ) : shown ? (
+            <>
+              <Zoom label={`Picture of build ${b.id}`} className="aspect-[4/3] w-full">
+                <FramePicture frame={shown} frames={list} />
+              </Zoom>
+              <div className="flex min-h-11 items-center px-4 py-1.5 text-sm">
+                <CameraChoice cameras={cameras.map((c) => c.name)} chosen={camera!.name} choose={setPicked} />
+              </div>
+              <LookBack frames={list} shown={shown} show={setChosen} live={false} />
+            </>
+          ) : (
+            <Empty title="No frames of this build are kept">{camera ? `${camera.name} took none, or they have been removed.` : `No camera looks at ${m.name}.`}</Empty>
+          )}
+        </Sheet>
+        <Sheet className="overflow-hidden">
+          <SheetTitle
+            beside={
+              <Link to={`/library/files/${b.file_id}?revision=${b.revision}`} className="text-faded">
+                {b.file}, revision {b.revision}
+              </Link>
+            }
+          >
+            Layer by layer
+          </SheetTitle>
+          {reading.data ? (
+            <Viewer
+              key={chosen ? "back" : "whole"}
+              sha256={fed}
+              model={m.model}
+              layers={reading.data.layers}
+              bed={[wide, deep]}
+              following={chosen && shown ? { layer: Math.max(1, shown.layer ?? 1), acknowledged: shown.command ?? 0 } : undefined}
+              height="h-[24rem]"
+            />
+          ) : (
+            <Loading rows={5} />
+          )}
+        </Sheet>
+      </div>
+      <div className="flex min-w-0 flex-col gap-5">
+        <Sheet>
+          <SheetTitle beside={`copy ${b.copy_number} of job ${b.job}`}>{b.file}</SheetTitle>
+          <dl className="m-0 px-5 pb-4">
+            <Fact name="Machine">
+              <Link to={`/machines/${encodeURIComponent(m.name)}`}>{m.name}</Link>
+            </Fact>
+            <Fact name="Started">{b.started_at ? when(b.started_at, now) : "not yet"}</Fact>
+            <Fact name="Ended">{b.ended_at ? when(b.ended_at, now) : "it runs"}</Fact>
+            {b.started_at && b.ended_at && <Fact name="Took">{duration((Date.parse(b.ended_at) - Date.parse(b.started_at)) / 1000)}</Fact>}
+            <Fact name="Came to">{[b.outcome ?? b.state, b.reason].filter(Boolean).join(": ")}</Fact>
+            {b.verdict && <Fact name="Verdict">{[b.verdict, b.scrap_reason].filter(Boolean).join(": ")}</Fact>}
+            <Fact name="Commands acknowledged">
+              {(b.acknowledged ?? 0).toLocaleString("en-GB")} of {(b.commands ?? 0).toLocaleString("en-GB")}
+            </Fact>
+          </dl>
+        </Sheet>
+        <Sheet>
+          <SheetTitle>Heat</SheetTitle>
+          <div className="px-3 pb-3">
+            {heat.data?.length && b.started_at ? (
+              <HeatChart
+                readings={heat.data}
+                begin={Date.parse(b.started_at)}
+                end={Date.parse(b.ended_at ?? end)}
+                at={chosen && shown ? Date.parse(shown.at) : Date.parse(b.ended_at ?? end)}
+              />
+            ) : heat.isPending && b.started_at ? (
+              <Loading rows={3} />
+            ) : (
+              <Empty title="No readings of it are kept">They are kept for three days.</Empty>
+            )}
+          </div>
+        </Sheet>
+      </div>
+    </div>
+  );
+}

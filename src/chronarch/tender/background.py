@@ -7,26 +7,17 @@ import asyncio
 import gzip
 import json
 import logging
-import os
 import shutil
 from pathlib import Path
 from typing import IO
 
 from chronarch.client import AsyncClient, ClientError
 from chronarch.client.errors import RefusedByService
+from chronarch.tender.priority import yield_to_all
 from chronarch.tender.tasks import end
 
-NICER = 15
 RETRY_S = 5.0
 log = logging.getLogger("chronarch.background")
-
-
-def yield_to_all() -> None:
-    """Let this process run only when nothing else wants the processor, or seldom where that cannot be had."""
-    try:
-        os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
-    except (OSError, AttributeError):
-        os.nice(NICER)
 
 
 async def run_background(service: str, key: str, orders: IO[str]) -> None:

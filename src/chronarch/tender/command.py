@@ -14,6 +14,7 @@ from chronarch.core.clock import Clock, parse_clock
 from chronarch.logs import begin_logging
 from chronarch.tender.background import run_background
 from chronarch.tender.journal import InUse
+from chronarch.tender.priority import feed_first
 from chronarch.tender.session import TenderSettings, run_tender
 
 
@@ -31,6 +32,7 @@ def tender() -> None:
 def run(name: str, address: str, key: str, folder: Path, clock: str) -> None:
     """Run until stopped. Builds go on while the service is away."""
     begin_logging()
+    feed_first()
     try:
         shop_clock = parse_clock(clock)
     except ValueError as error:

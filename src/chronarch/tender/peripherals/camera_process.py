@@ -9,7 +9,6 @@ from __future__ import annotations
 import asyncio
 import json
 import logging
-import os
 import time
 from collections.abc import Coroutine
 from concurrent.futures import ThreadPoolExecutor
@@ -29,6 +28,7 @@ from chronarch.core.clock import Clock
 from chronarch.core.watching.camera_address import parse_camera_address
 from chronarch.core.watching.frame_keeping import FrameReason, KeptPlace
 from chronarch.core.watching.frame_rates import FrameRates
+from chronarch.tender import priority
 from chronarch.tender.peripherals.camera_sources.source import CameraFailed, CameraSetup
 from chronarch.tender.peripherals.camera_watcher import CameraWatcher, Outlet, try_camera
 from chronarch.tender.peripherals.frame_spool import FrameSpool
@@ -53,7 +53,6 @@ from chronarch.wire.watching.camera_messages import (
 )
 from chronarch.wire.watching.cameras import CameraTest
 
-NICER = 10
 MEASURED_EVERY_S = 1.0
 RETRY_S, LASTING_S = (0.3, 0.6, 1.0, 2.0, 3.0), 3.0
 ENCODERS, MOST_TESTS, UNDER_WAY = 2, 4, 8
@@ -249,7 +248,7 @@ class CameraProcess:
 
 async def run_cameras(service: CameraService, clock: Clock, spool: Path, orders: IO[str]) -> None:
     """Watch cameras until the pipe from the tender closes. What comes by the pipe says where builds are."""
-    os.nice(NICER)
+    priority.pictures()
     reader = asyncio.StreamReader()
     loop = asyncio.get_running_loop()
     await loop.connect_read_pipe(lambda: asyncio.StreamReaderProtocol(reader), orders)

@@ -38,6 +38,7 @@ from chronarch.wire.machines import machine as wm
 from chronarch.wire.orders.builds import Build
 from chronarch.wire.orders.jobs import Job, NewJob
 from chronarch.wire.watching.cameras import Camera, NewCamera
+from chronarch.wire.watching.settings import WatchingUpdate
 from tests.support import processes
 from tests.support.processes import Process, starter
 
@@ -203,6 +204,7 @@ class World:
 
     def add_machines(self) -> None:
         self.client.do(requests.add_model(MachineModel(name=MODEL, cold_extrusion_c=0)))
+        self.client.do(requests.change_watching(WatchingUpdate(keep_every_s=3600)))  # an hour is 18 s here
         for name in self.names:
             self.add_machine(name)
 

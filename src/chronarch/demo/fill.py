@@ -31,6 +31,7 @@ from chronarch.demo.shop import (
     PLANNING,
     QUEUE,
     SPARES,
+    WATCHING,
     file_name,
 )
 from chronarch.demo.slicer import slice_part
@@ -188,6 +189,7 @@ def set_up(client: Client) -> None:
     """Set the hours, how the shop plans, and its spools."""
     client.do(requests.set_hours(HOURS))
     client.do(requests.change_planning(PLANNING))
+    client.do(requests.change_watching(WATCHING))
     for m in MACHINES:
         wish = ws.NewSpool(material=m.material, colour=m.colour, grams_left=LEFT[m.name])
         client.do(requests.load_spool(client.do(requests.add_spool(wish)).id, m.name))

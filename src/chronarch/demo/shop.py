@@ -13,6 +13,7 @@ from chronarch.demo.slicer import DemoPart
 from chronarch.wire.orders.jobs import NewJob, read_requirement
 from chronarch.wire.orders.orders import NewOrder, NewOrderLine
 from chronarch.wire.planning.settings import PlanningUpdate, SiteHours, SpareNozzle, StaffedMinutes
+from chronarch.wire.watching.settings import WatchingUpdate
 
 NAME = "Marrow Lane Fabrication"
 OPENING = datetime(2026, 10, 19, 9, 12, tzinfo=UTC)
@@ -120,6 +121,8 @@ def _cameras() -> tuple[DemoCamera, ...]:
     return (*mine, room)
 
 
+WATCHING = WatchingUpdate(keep_every_s=120)
+"""Two minutes are four seconds here."""
 TWO_CAMERAS = ("Anchor", "Fusee", "Gnomon")
 CAMERAS = _cameras()
 

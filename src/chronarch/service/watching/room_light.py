@@ -13,7 +13,7 @@ from chronarch.service.watching.cameras import Cameras
 from chronarch.wire.control.commands import Act
 
 LOOK_EVERY_S = 0.5
-OFF_AFTER_S, AGAIN_S = 20.0, 10.0
+OFF_AFTER_S, AGAIN_S = 10.0, 10.0
 """How long nobody has looked when a light is turned off, and when a machine that refused is asked again."""
 BY = "camera"
 log = logging.getLogger("chronarch.light")

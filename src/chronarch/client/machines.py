@@ -10,6 +10,7 @@ from chronarch.core.machines.states import Intake
 from chronarch.core.machines.tools import Tool
 from chronarch.wire.machines import machine as wm
 from chronarch.wire.machines import spools as ws
+from chronarch.wire.machines.heat import HeatCurve
 
 
 def models() -> Call[list[MachineModel]]:
@@ -45,8 +46,14 @@ def change_machine(
     return Call("PATCH", at("machines", name), wm.MachineDetail, body=change)
 
 
-def heat(name: str, begin: datetime | None = None) -> Call[list[wm.Reading]]:
-    return Call("GET", at("machines", name, "heat"), list[wm.Reading], params=some(begin=begin))
+def heat(name: str, begin: datetime | None = None, end: datetime | None = None) -> Call[HeatCurve]:
+    """Heat over time; of the last hour without times."""
+    return Call("GET", at("machines", name, "heat"), HeatCurve, params=some(begin=begin, end=end))
+
+
+def heat_csv(name: str, begin: datetime | None = None, end: datetime | None = None) -> Call[bytes]:
+    """The same as CSV (RFC 4180)."""
+    return Call("GET", at("machines", name, "heat.csv"), bytes, params=some(begin=begin, end=end))
 
 
 def spools(finished: bool = False) -> Call[list[ws.Spool]]:

@@ -14,7 +14,7 @@ from chronarch.records.change_log import Change, ChangeCounter
 from chronarch.records.control.tables import BuildChange, Tender
 from chronarch.records.ledger.tables import Ledger, LedgerDay
 from chronarch.records.library.tables import Arrival, Blob, ContentReading, File, Folder, Overruling, Part, Revision
-from chronarch.records.machines.tables import BedMesh, HeatReading, Machine, Model, Spool, SpoolChange
+from chronarch.records.machines.tables import BedMesh, HeatReading, Machine, MeanReading, Model, Spool, SpoolChange
 from chronarch.records.notices.tables import Notice
 from chronarch.records.orders.tables import Build, Job, Order, QueueVersion, Stock
 from chronarch.records.planning.tables import Site
@@ -45,6 +45,7 @@ __all__ = [
     "Ledger",
     "LedgerDay",
     "Machine",
+    "MeanReading",
     "Model",
     "Notice",
     "Order",

@@ -24,6 +24,7 @@ _TABLE = """
 /machines                                  GET:read POST:operate
 /machines/{name}                           GET:read PATCH:operate
 /machines/{name}/heat                      GET:read
+/machines/{name}/heat.csv                  GET:read
 /spools                                    GET:read POST:operate
 /spools/{number}                           PATCH:operate
 /spools/{number}/load                      POST:operate

@@ -1,83 +1,87 @@
-import type { Reading } from "../../api/client";
+import { useEffect, useState } from "react";
+
+import { useLive } from "../../api/live";
+import { Choice } from "../../ui/choice";
 import { clock } from "../../ui/format";
+import { Empty, Failed, Loading, Sheet, SheetTitle } from "../../ui/page";
+import { type HeatMark, HeatPlot } from "./heat-plot";
+import { type Span, useHeat } from "./queries";
 
-const W = 540;
-const H = 200;
-const LEFT = 52;
-const RIGHT = 56;
-const TOP = 12;
-const FOOT = 24;
-type Pick = (r: Reading) => number | null | undefined;
-
-const LINES: { name: string; pick: Pick; asked: Pick; colour: string }[] = [
-  { name: "nozzle", pick: (r) => r.nozzle?.measured_c, asked: (r) => r.nozzle?.asked_c, colour: "var(--uncleared)" },
-  { name: "bed", pick: (r) => r.bed?.measured_c, asked: (r) => r.bed?.asked_c, colour: "var(--cooling)" },
+const HOURS = [
+  { key: "1", name: "1 h" },
+  { key: "8", name: "8 h" },
+  { key: "24", name: "1 day" },
+  { key: "168", name: "7 days" },
 ];
 
-/** Measured (full line) and asked (fine dashes) temperatures over time; `at` is a time to be marked. */
-export function HeatChart({ readings, begin, end, at }: { readings: Reading[]; begin: number; end: number; at?: number }) {
-  const highest = Math.max(100, ...readings.map((r) => Math.max(r.nozzle?.measured_c ?? 0, r.nozzle?.asked_c ?? 0)));
-  const top = Math.ceil((highest + 10) / 50) * 50;
-  const x = (time: number) => LEFT + ((time - begin) / (end - begin)) * (W - LEFT - RIGHT);
-  const y = (c: number) => TOP + (1 - c / top) * (H - TOP - FOOT);
-  const path = (pick: Pick) => {
-    let pen = "M";
-    let before = 0;
-    return readings
-      .map((r) => {
-        const c = pick(r);
-        const at = Date.parse(r.at);
-        if (c == null || at < begin) return "";
-        if (at - before > (end - begin) / 20) pen = "M";
-        const step = `${pen}${x(at).toFixed(1)} ${y(c).toFixed(1)}`;
-        pen = "L";
-        before = at;
-        return step;
-      })
-      .join("");
-  };
-  const ticks = Array.from({ length: 5 }, (_, i) => begin + ((end - begin) * i) / 4);
-  const last = readings.at(-1);
-  const [nozzleY, bedY] = LINES.map((l) => y((last && l.pick(last)) ?? 0)) as [number, number];
-  const apart = Math.max(0, 15 - (bedY - nozzleY)) / 2;
-  const labelY = [nozzleY - apart, bedY + apart];
+interface Props {
+  machine: string;
+  /** What stands beside the title. */
+  says?: string;
+  /** A span that is shown in place of the last hours, ISO times: a build's. */
+  span?: Span;
+  /** The same of another build, drawn over it. */
+  over?: Span & { name: string };
+  /** A time that is looked at, ISO. */
+  at?: string;
+  marks?: HeatMark[];
+}
+
+/** Heat over time: the last hours, live, or a given span. Dragging over the plot looks closer, a double click shows all again. */
+export function Heat({ machine, says, span, over, at, marks }: Props) {
+  const { now } = useLive();
+  const [hours, setHours] = useState("1");
+  const [closer, setCloser] = useState<Span | null>(null);
+  const begin = span?.begin;
+  useEffect(() => setCloser(null), [begin, hours]);
+  const fixed = closer ?? span;
+  const heat = useHeat(machine, fixed ?? Number(hours));
+  const other = useHeat(machine, over ?? null);
+  const seconds = (iso: string) => Date.parse(iso) / 1000;
+  const end = fixed ? seconds(fixed.end) : now().getTime() / 1000;
+  const from = fixed ? seconds(fixed.begin) : end - Number(hours) * 3600;
+  const iso = (s: number) => new Date(s * 1000).toISOString();
+  const csv = `/api/machines/${encodeURIComponent(machine)}/heat.csv?begin=${encodeURIComponent(iso(from))}&end=${encodeURIComponent(iso(end))}`;
   return (
-    <svg viewBox={`0 0 ${W} ${H}`} className="w-full" role="img" aria-label="Nozzle and bed temperature over time">
-      {Array.from({ length: top / 50 + 1 }, (_, i) => i * 50).map((c) => (
-        <g key={c}>
-          <line x1={LEFT} x2={W - RIGHT} y1={y(c)} y2={y(c)} stroke="var(--rule)" />
-          <text x={LEFT - 8} y={y(c) + 4} textAnchor="end" fontSize="12" fill="var(--faded)">
-            {c === top ? `${c} °C` : c}
-          </text>
-        </g>
-      ))}
-      {ticks.map((t, i) => (
-        <text
-          key={t}
-          x={x(t)}
-          y={H - 6}
-          textAnchor="middle"
-          fontSize="12"
-          fill={i === 4 && at === undefined ? "var(--brass)" : "var(--faded)"}
-          fontWeight={i === 4 && at === undefined ? 600 : 400}
-        >
-          {clock(new Date(t))}
-        </text>
-      ))}
-      {LINES.map((l, i) => (
-        <g key={l.name} fill="none" stroke={l.colour}>
-          <path d={path(l.asked)} strokeWidth="1" strokeDasharray="2 4" />
-          <path d={path(l.pick)} strokeWidth="2" strokeLinejoin="round" />
-          {last && l.pick(last) != null && (
-            <text x={W - RIGHT + 8} y={labelY[i]! + 4} fontSize="13" fontWeight="600" fill={l.colour} stroke="none">
-              {l.name}
-            </text>
-          )}
-        </g>
-      ))}
-      {at !== undefined && at >= begin && at <= end && (
-        <line x1={x(at)} x2={x(at)} y1={TOP} y2={H - FOOT} stroke="var(--brass)" strokeWidth="1.5" data-marked={new Date(at).toISOString()} />
-      )}
-    </svg>
+    <Sheet>
+      <SheetTitle beside={says}>Heat</SheetTitle>
+      <div className="flex min-h-9 flex-wrap items-center justify-between gap-2 px-4 text-sm">
+        {closer ? (
+          <span className="flex items-center gap-3">
+            {clock(closer.begin)} to {clock(closer.end)}
+            <button type="button" className="underline" onClick={() => setCloser(null)}>
+              show all again
+            </button>
+          </span>
+        ) : span ? (
+          <span className="text-faded">the whole build; drag over a part to look closer</span>
+        ) : (
+          <Choice label="Span of heat" options={HOURS} value={hours} choose={setHours} />
+        )}
+        <a href={csv} download>
+          CSV
+        </a>
+      </div>
+      <div className="px-2 pb-3">
+        {heat.error ? (
+          <Failed error={heat.error} again={() => heat.refetch()} />
+        ) : !heat.data ? (
+          <Loading rows={4} height="h-14" />
+        ) : heat.data.at.length === 0 ? (
+          <Empty title="No readings of this time">They are kept as measured for seven days, by the minute for ninety, then by the hour.</Empty>
+        ) : (
+          <HeatPlot
+            curve={heat.data}
+            begin={from}
+            end={end}
+            at={at ? seconds(at) : undefined}
+            marks={marks}
+            other={over && other.data && span ? { curve: other.data, shift: seconds(span.begin) - seconds(over.begin), name: over.name } : undefined}
+            zoom={(a, b) => setCloser({ begin: iso(a), end: iso(b) })}
+            whole={() => setCloser(null)}
+          />
+        )}
+      </div>
+    </Sheet>
   );
 }

@@ -5,8 +5,9 @@ import { api, type KeptFrame, type MachineDetail, value } from "../../api/client
 import { useLive, useNow } from "../../api/live";
 import { useChange } from "../../api/change";
 import { useLedger } from "../ledger/queries";
-import { useHeat, useHeatBetween, useMachine, useMachines } from "./queries";
+import { type Span, useMachine, useMachines } from "./queries";
 import { useBuilds } from "../orders/queries";
+import { useBuildMarks } from "../watching/marks";
 import { MachinePicture } from "../watching/machine-picture";
 import { clock, degrees, duration, percent, when, width } from "../../ui/format";
 import { Empty, Fact, Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
@@ -18,7 +19,7 @@ import { MachineAsks } from "../control/prompt";
 import { Deeds } from "../control/build-actions";
 import { FilamentChange } from "../control/filament";
 import { Free } from "../control/hands-on";
-import { HeatChart } from "./heat";
+import { Heat } from "./heat";
 import { Laying } from "../control/laying";
 import { Where } from "./where";
 
@@ -107,7 +108,7 @@ function Known({ machine: m }: { machine: MachineDetail }) {
             {moment !== "free" && m.build && !m.build.outcome && <Adjust machine={m} />}
           </div>
           <div className="order-6 flex min-w-0 flex-col gap-5">
-            <Heat machine={m} back={back} />
+            <MachineHeat machine={m} back={back} />
             <Day machine={m} />
             <SetUp machine={m} />
           </div>
@@ -175,43 +176,21 @@ function ThisBuild({ machine: m }: { machine: MachineDetail }) {
   );
 }
 
-function Heat({ machine: m, back }: { machine: MachineDetail; back: KeptFrame | null }) {
+function MachineHeat({ machine: m, back }: { machine: MachineDetail; back: KeptFrame | null }) {
   const { now: shopNow } = useLive();
-  const lastHour = useHeat(m.name, 1);
   const from = back !== null ? m.build?.started_at : null;
-  const [span, setSpan] = useState<[string, string]>();
+  const [span, setSpan] = useState<Span>();
   useEffect(() => {
     // all of the build, as it was when somebody began to look back
-    setSpan(from ? [from, shopNow().toISOString()] : undefined);
+    setSpan(from ? { begin: from, end: shopNow().toISOString() } : undefined);
   }, [from, shopNow]);
-  const whole = useHeatBetween(m.name, span?.[0], span?.[1]);
-  const heat = span ? whole : lastHour;
-  const end = span ? Date.parse(span[1]) : shopNow().getTime();
-  const begin = span ? Date.parse(span[0]) : end - 3600_000;
+  const marks = useBuildMarks(m.build?.id, m.camera ?? "", true);
   const { nozzle, bed } = m.reading ?? {};
   const asked = (c: number | null | undefined) => (c ? ` of ${degrees(c)}` : ", off");
-  return (
-    <Sheet>
-      <SheetTitle
-        beside={
-          m.reading
-            ? `nozzle ${degrees(nozzle?.measured_c)}${asked(nozzle?.asked_c)} · bed ${degrees(bed?.measured_c)}${asked(bed?.asked_c)}`
-            : "no reading yet"
-        }
-      >
-        Heat
-      </SheetTitle>
-      <div className="px-3 pb-3">
-        {heat.error ? (
-          <Failed error={heat.error} again={() => heat.refetch()} />
-        ) : heat.data?.length ? (
-          <HeatChart readings={heat.data} begin={begin} end={end} at={span && back ? Date.parse(back.at) : undefined} />
-        ) : (
-          <Empty title="No readings in the last hour">They come as soon as the machine reports.</Empty>
-        )}
-      </div>
-    </Sheet>
-  );
+  const says = m.reading
+    ? `nozzle ${degrees(nozzle?.measured_c)}${asked(nozzle?.asked_c)} · bed ${degrees(bed?.measured_c)}${asked(bed?.asked_c)}`
+    : "no reading yet";
+  return <Heat machine={m.name} says={says} span={span} at={span && back ? back.at : undefined} marks={marks} />;
 }
 
 function Day({ machine: m }: { machine: MachineDetail }) {

@@ -18,25 +18,25 @@ export const useSpools = () => useQuery({ queryKey: ["setup", "spools"], queryFn
 export const useModels = () =>
   useQuery({ queryKey: ["models"], queryFn: () => value(api.GET("/api/models")), staleTime: 60_000 });
 
-/** The readings of a machine between two times; they do not change any more. */
-export const useHeatBetween = (machine: string, begin: string | undefined, end: string | undefined) =>
-  useQuery({
-    enabled: begin !== undefined && end !== undefined,
-    queryKey: ["heat", machine, begin, end],
-    queryFn: () => value(api.GET("/api/machines/{name}/heat", { params: { path: { name: machine }, query: { begin, end } } })),
-    placeholderData: keepPreviousData,
-    staleTime: Infinity,
-  });
+/** A span of shop time, ISO. */
+export interface Span {
+  begin: string;
+  end: string;
+}
 
-export function useHeat(machine: string, hours: number) {
+/** Heat of the last so many hours, renewed as time passes; or of a span, which does not change any more; of nothing with null. */
+export function useHeat(machine: string, of: number | Span | null) {
   const { now, heard } = useLive();
+  const last = typeof of === "number";
   return useQuery({
-    enabled: heard,
-    queryKey: ["heat", machine, hours],
+    enabled: heard && of !== null,
+    queryKey: ["heat", machine, of],
     queryFn: () => {
-      const begin = new Date(now().getTime() - hours * 3600_000).toISOString();
-      return value(api.GET("/api/machines/{name}/heat", { params: { path: { name: machine }, query: { begin } } }));
+      const span = last ? { begin: new Date(now().getTime() - of * 3600_000).toISOString() } : of!;
+      return value(api.GET("/api/machines/{name}/heat", { params: { path: { name: machine }, query: span } }));
     },
-    refetchInterval: 4_000,
+    placeholderData: keepPreviousData,
+    refetchInterval: last ? (of > 24 ? 30_000 : 4_000) : false,
+    staleTime: last ? 0 : Infinity,
   });
 }

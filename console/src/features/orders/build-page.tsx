@@ -4,16 +4,18 @@ import { Link, useParams } from "react-router";
 import type { Build, KeptFrame, MachineDetail } from "../../api/client";
 import { useLive, useNow } from "../../api/live";
 import { duration, when } from "../../ui/format";
+import { Field, inputLook } from "../../ui/dialog";
 import { Empty, Fact, Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { Zoom } from "../../ui/zoom";
 import { Viewer } from "../../viewer/viewer";
 import { useReading } from "../gcode/queries";
-import { HeatChart } from "../machines/heat";
-import { useHeatBetween, useMachine } from "../machines/queries";
+import { Heat } from "../machines/heat";
+import { useMachine } from "../machines/queries";
 import { CameraChoice } from "../watching/camera-choice";
+import { useBuildMarks } from "../watching/marks";
 import { FramePicture, LookBack } from "../watching/look-back";
 import { useBuildFrames, useCameras } from "../watching/queries";
-import { useBuild } from "./queries";
+import { useBuild, useBuilds } from "./queries";
 
 /** One build as it was: picture, layers and heat on one slider. */
 export function BuildPage() {
@@ -55,7 +57,10 @@ function Known({ build: b, machine: m }: { build: Build; machine: MachineDetail 
   const reading = useReading(fed, m.model);
   const { now: shopNow } = useLive();
   const [end] = useState(() => shopNow().toISOString());
-  const heat = useHeatBetween(m.name, b.started_at ?? undefined, b.ended_at ?? end);
+  const marks = useBuildMarks(b.id, camera?.name ?? "", runs);
+  const alike = (useBuilds(m.name).data ?? []).filter((o) => o.id !== b.id && o.started_at && o.ended_at);
+  const [over, setOver] = useState("");
+  const beside = alike.find((o) => String(o.id) === over);
   const [wide = 220, deep = 220] = m.model_detail.volume_mm ?? [];
   return (
     <div className="grid gap-5 lg:grid-cols-[minmax(0,5fr)_minmax(0,4fr)]">
@@ -119,23 +124,30 @@ function Known({ build: b, machine: m }: { build: Build; machine: MachineDetail 
             </Fact>
           </dl>
         </Sheet>
-        <Sheet>
-          <SheetTitle>Heat</SheetTitle>
-          <div className="px-3 pb-3">
-            {heat.data?.length && b.started_at ? (
-              <HeatChart
-                readings={heat.data}
-                begin={Date.parse(b.started_at)}
-                end={Date.parse(b.ended_at ?? end)}
-                at={chosen && shown ? Date.parse(shown.at) : Date.parse(b.ended_at ?? end)}
-              />
-            ) : heat.isPending && b.started_at ? (
-              <Loading rows={3} />
-            ) : (
-              <Empty title="No readings of it are kept">They are kept for three days.</Empty>
-            )}
-          </div>
-        </Sheet>
+        {b.started_at ? (
+          <Heat
+            machine={m.name}
+            span={{ begin: b.started_at, end: b.ended_at ?? end }}
+            over={beside?.started_at && beside.ended_at ? { begin: beside.started_at, end: beside.ended_at, name: `build ${beside.id}` } : undefined}
+            at={chosen && shown ? shown.at : undefined}
+            marks={marks}
+            says={beside ? `thin lines: build ${beside.id}` : undefined}
+          />
+        ) : null}
+        {alike.length > 0 && (
+          <Sheet className="px-5 py-3">
+            <Field label="Another build over it">
+              <select className={inputLook} value={over} onChange={(e) => setOver(e.target.value)}>
+                <option value="">none</option>
+                {alike.map((o) => (
+                  <option key={o.id} value={o.id}>
+                    build {o.id}, {o.file}, {o.started_at ? when(o.started_at, now) : ""}
+                  </option>
+                ))}
+              </select>
+            </Field>
+          </Sheet>
+        )}
       </div>
     </div>
   );

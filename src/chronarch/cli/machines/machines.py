@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import click
@@ -12,12 +13,13 @@ from rich.text import Text
 from chronarch.cli.context import Service, json_option, pass_service
 from chronarch.cli.groups import machines
 from chronarch.cli.output import clock_time, degrees, duration, show_csv, show_facts, show_json, show_table, state_text
-from chronarch.cli.plain import FINITE, say
+from chronarch.cli.plain import FINITE, hand_over, say
 from chronarch.client import requests
 from chronarch.core.machines.states import Intake
 from chronarch.core.machines.tools import Tool
 from chronarch.wire.machines import machine as w
 
+ROWS_OF_READINGS = 24
 HEADINGS = ("Machine", "State", "File", "Progress", "Layer", "Ends", "Nozzle", "Bed", "Loaded", "Intake")
 
 
@@ -104,6 +106,31 @@ def show(service: Service, name: str, as_json: bool) -> None:
             ("Camera", m.camera),
         ]
     )
+
+
+@machines.command()
+@click.argument("name")
+@click.option("--hours", type=FINITE, default=1.0, show_default=True, help="Of the last so many hours.")
+@json_option
+@click.option("--csv", "as_csv", is_flag=True, help="Every point as CSV.")
+@pass_service
+def readings(service: Service, name: str, hours: float, as_json: bool, as_csv: bool) -> None:
+    """Heat over time: what was asked and measured."""
+    end = service.do(requests.shop()).now
+    begin = end - timedelta(hours=hours)
+    if as_csv:
+        return hand_over(service.do(requests.heat_csv(name, begin, end)))
+    curve = service.do(requests.heat(name, begin, end))
+    if as_json:
+        return show_json(curve)
+    heaters = [(h, c) for h in ("nozzle", "bed", "chamber") if (c := getattr(curve, h)) is not None]
+    step = max(1, len(curve.at) // ROWS_OF_READINGS)
+    rows = [
+        [clock_time(datetime.fromtimestamp(curve.at[n], UTC), end),
+         *(degrees(c.measured[n], c.asked[n]) for _, c in heaters)]
+        for n in range(0, len(curve.at), step)
+    ]  # fmt: skip
+    show_table(("At", *(h.capitalize() for h, _ in heaters)), rows, f"Nothing was measured at {name} in that time.")
 
 
 def where_options(command: Callable[..., None]) -> Callable[..., None]:

@@ -102,6 +102,27 @@ class HeatReading(Base):
     chamber_asked_c: Mapped[float | None] = mapped_column(Float)
 
 
+class MeanReading(Base):
+    """Heat over `span_s` seconds from `at` on, °C: mean, least and most that was measured, and what was asked."""
+
+    __tablename__ = "reading_mean"
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"), primary_key=True)
+    span_s: Mapped[int] = mapped_column(Integer, primary_key=True)
+    at: Mapped[datetime] = mapped_column(UtcTime, primary_key=True)
+    nozzle_c: Mapped[float | None] = mapped_column(Float)
+    nozzle_least_c: Mapped[float | None] = mapped_column(Float)
+    nozzle_most_c: Mapped[float | None] = mapped_column(Float)
+    nozzle_asked_c: Mapped[float | None] = mapped_column(Float)
+    bed_c: Mapped[float | None] = mapped_column(Float)
+    bed_least_c: Mapped[float | None] = mapped_column(Float)
+    bed_most_c: Mapped[float | None] = mapped_column(Float)
+    bed_asked_c: Mapped[float | None] = mapped_column(Float)
+    chamber_c: Mapped[float | None] = mapped_column(Float)
+    chamber_least_c: Mapped[float | None] = mapped_column(Float)
+    chamber_most_c: Mapped[float | None] = mapped_column(Float)
+    chamber_asked_c: Mapped[float | None] = mapped_column(Float)
+
+
 class BedMesh(Base):
     """How level a machine's bed was: rows of heights in mm, from front to back."""
 

@@ -6,26 +6,27 @@ import logging
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import delete
 from sqlalchemy.dialects.mysql import insert
 from sqlalchemy.exc import SQLAlchemyError
 
 from chronarch.records import tables as t
 from chronarch.records.failures import away
+from chronarch.records.machines import heat
 from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet
 from chronarch.wire.control.upstream import Sample
 
 WRITE_EVERY_S = 3.0
 MOST_WAITING = 50_000
-KEEP = timedelta(days=3)
+LAG_S = 10.0
+"""Real seconds until a minute is taken to be complete: what was measured in it has been written by then."""
 PRUNE_EVERY = 200
 
 log = logging.getLogger("chronarch.heat")
 
 
 class HeatLog:
-    """Readings on their way to the database; those of the last `KEEP` of shop time stay there."""
+    """Readings on their way to the database, where they become means of minutes and hours as they grow old."""
 
     def __init__(self, context: ServiceContext, fleet: Fleet) -> None:
         self._context, self._fleet = context, fleet
@@ -53,15 +54,17 @@ class HeatLog:
         )
 
     async def write(self) -> None:
-        """Write what has gathered, and now and then remove what is older than `KEEP`."""
+        """Write what has gathered, make the means that are due, and now and then remove what is too old."""
         rows, self._rows = self._rows, []
         self._writes += 1
         try:
             async with self._context.sessions() as db:
                 if rows:
                     await db.execute(insert(t.HeatReading).prefix_with("IGNORE"), rows)
+                now = self._context.clock.now()
+                await heat.roll_up(db, now - timedelta(seconds=LAG_S * self._context.clock.rate))
                 if self._writes % PRUNE_EVERY == 0:
-                    await db.execute(delete(t.HeatReading).where(t.HeatReading.at < self._context.clock.now() - KEEP))
+                    await heat.forget_old(db, [known.row.id for known in self._fleet.all()], now)
                 await db.commit()
         except (SQLAlchemyError, OSError) as error:
             if away(error) or isinstance(error, OSError):

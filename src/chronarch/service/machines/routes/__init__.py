@@ -1,5 +1,5 @@
 """The API's routes of machines."""
 
-from chronarch.service.machines.routes import machines, models, spools
+from chronarch.service.machines.routes import heat, machines, models, spools
 
-routers = (machines.router, models.router, spools.router)
+routers = (machines.router, heat.router, models.router, spools.router)

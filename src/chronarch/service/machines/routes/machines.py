@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import asdict
-from datetime import timedelta
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Query, Request, Response
@@ -24,7 +23,7 @@ from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.machines.machine_list import MachineList
 from chronarch.service.machines.reach import check_reach
 from chronarch.service.problems import ApiProblem
-from chronarch.wire.common import GivenTime, Label
+from chronarch.wire.common import Label
 from chronarch.wire.machines import machine as w
 
 router = APIRouter(tags=["machines"], route_class=RetryingRoute)
@@ -135,36 +134,3 @@ async def _set_spools(db: AsyncSession, row: t.Machine, tools: list[Tool]) -> No
         on = await spools.loaded_on(db, row.id, tool.number)
         if on is not None and (on.material, on.colour) != (tool.material, tool.colour):
             await spools.unload(db, row, tool.number)
-
-
-@router.get("/machines/{name}/heat")
-async def heat(
-    name: Named, context: Context, fleet: TheFleet, begin: GivenTime | None = None, end: GivenTime | None = None
-) -> list[w.Reading]:
-    """Readings from `begin` (by default an hour ago) to `end` (by default now), oldest first, at most 2000, evenly
-    thinned."""
-    known = fleet.find(name)
-    begin = begin or context.clock.now() - timedelta(hours=1)
-    end = end or context.clock.now()
-    async with context.sessions() as db:
-        rows = (
-            (
-                await db.execute(
-                    select(t.HeatReading)
-                    .where(t.HeatReading.machine_id == known.row.id, t.HeatReading.at >= begin, t.HeatReading.at <= end)
-                    .order_by(t.HeatReading.at)
-                )
-            )
-            .scalars()
-            .all()
-        )
-    step = max(1, len(rows) // 2000)
-    return [
-        w.Reading(
-            at=r.at,
-            nozzle=w.HeaterReading(measured_c=r.nozzle_c, asked_c=r.nozzle_asked_c),
-            bed=w.HeaterReading(measured_c=r.bed_c, asked_c=r.bed_asked_c),
-            chamber=w.HeaterReading(measured_c=r.chamber_c, asked_c=r.chamber_asked_c),
-        )
-        for r in rows[::step]
-    ]

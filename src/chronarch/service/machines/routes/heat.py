@@ -1,0 +1,78 @@
+"""Heat over time."""
+
+from __future__ import annotations
+
+import csv
+import io
+from datetime import datetime, timedelta
+
+from fastapi import APIRouter, Response
+
+from chronarch.core.bounds import Named
+from chronarch.records.machines import heat as records
+from chronarch.service.background import TheBackground
+from chronarch.service.context import Context, ServiceContext
+from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.machines.fleet import Fleet, TheFleet
+from chronarch.service.problems import ApiProblem
+from chronarch.wire.common import GivenTime
+from chronarch.wire.machines.heat import HeatCurve, HeaterCurve
+
+router = APIRouter(tags=["machines"], route_class=RetryingRoute)
+USUAL = timedelta(hours=1)
+
+
+async def _points(
+    background: TheBackground, context: ServiceContext, fleet: Fleet, name: str, begin: datetime | None,
+    end: datetime | None,
+) -> tuple[datetime, datetime, list[records.CurvePoint]]:  # fmt: skip
+    """The span that is meant, and its points. Raises ApiProblem (404, 422)."""
+    machine, now = fleet.find(name).row.id, context.clock.now()
+    until = end or now
+    since = begin or until - USUAL
+    if since >= until:
+        raise ApiProblem(422, "The begin must come before the end.")
+    points = await background.run(lambda db: records.curve(db, machine, since, until, now))
+    return since, until, points
+
+
+@router.get("/machines/{name}/heat")
+async def heat(
+    name: Named, background: TheBackground, context: Context, fleet: TheFleet, begin: GivenTime | None = None,
+    end: GivenTime | None = None,
+) -> HeatCurve:  # fmt: skip
+    """Heat between two times (by default the last hour), in about 1,500 points at most: as it was measured for seven
+    days, by the minute for ninety, by the hour after that."""
+    since, until, points = await _points(background, context, fleet, name, begin, end)
+    heaters = {h: _curve(points, h) for h in records.HEATERS}
+    return HeatCurve(
+        step_s=records.step_for(since, until), at=[round(p.at.timestamp(), 3) for p in points],
+        nozzle=heaters["nozzle"], bed=heaters["bed"], chamber=heaters["chamber"],
+    )  # fmt: skip
+
+
+def _curve(points: list[records.CurvePoint], heater: str) -> HeaterCurve | None:
+    rows = [p.values[heater] for p in points]
+    if all(value is None for row in rows for value in row):
+        return None
+    columns = [[None if value is None else round(value, 1) for value in column] for column in zip(*rows, strict=True)]
+    measured, least, most, asked = columns
+    return HeaterCurve(measured=measured, least=least, most=most, asked=asked)
+
+
+@router.get("/machines/{name}/heat.csv", response_class=Response, responses={200: {"content": {"text/csv": {}}}})
+async def heat_csv(
+    name: Named, background: TheBackground, context: Context, fleet: TheFleet, begin: GivenTime | None = None,
+    end: GivenTime | None = None,
+) -> Response:  # fmt: skip
+    """The same as CSV (RFC 4180): times as ISO 8601, temperatures in °C."""
+    _, _, points = await _points(background, context, fleet, name, begin, end)
+    out = io.StringIO(newline="")
+    table = csv.writer(out)
+    whats = ("measured", "least", "most", "asked")
+    table.writerow(["at", *(f"{h}_{what}_c" for h in records.HEATERS for what in whats)])
+    for point in points:
+        values = (value for h in records.HEATERS for value in point.values[h])
+        table.writerow([point.at.isoformat(), *("" if v is None else f"{v:.1f}" for v in values)])
+    headers = {"Content-Disposition": 'attachment; filename="heat.csv"'}
+    return Response(out.getvalue(), media_type="text/csv", headers=headers)

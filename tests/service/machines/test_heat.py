@@ -92,7 +92,7 @@ class Kept(WorldCase):
         self.assertGreater(len(day.at), 100)
         self.assertAlmostEqual(min(v for v in day.nozzle.least if v is not None), 195, places=0)
         year = w.client.do(requests.heat("Anchor", end - timedelta(days=365), end))
-        self.assertTrue(2 <= len(year.at) <= 5, len(year.at))
+        self.assertIn(len(year.at), (1, 2), "a point stands for some hours")
 
     def test_what_is_seen_is_taken_away_as_csv(self) -> None:
         w = self.world

@@ -12,7 +12,7 @@ const HEATERS = [
   { key: "bed", name: "bed", colour: "--cooling" },
   { key: "chamber", name: "chamber", colour: "--paused" },
 ] as const;
-const HIGH_PX = 230;
+const HIGH_PX = 210;
 
 /** Something that happened, to be marked on the plot and read by pointing at it. */
 export interface HeatMark {
@@ -90,7 +90,7 @@ export function HeatPlot({ curve, begin, end, at, marks = [], other, zoom, whole
           { ...axis, grid: { show: false }, values: (_, ticks) => ticks.map((t) => (end - begin > 172_800 ? day(new Date(t * 1000)) : clock(new Date(t * 1000)))), space: 70 },
           { ...axis, size: 56, values: (_, ticks) => ticks.map((t, i) => (i === ticks.length - 1 ? `${t} °C` : `${t}`)) },
         ],
-        cursor: { drag: { x: true, y: false, setScale: false }, points: { size: 6 } },
+        cursor: { y: false, drag: { x: true, y: false, setScale: false }, points: { size: 6 } },
         hooks: {
           setSelect: [
             (u) => {
@@ -150,7 +150,7 @@ export function HeatPlot({ curve, begin, end, at, marks = [], other, zoom, whole
         className="heat-plot w-full"
         style={{ minHeight: HIGH_PX }}
       />
-      <p className="m-0 flex min-h-5 flex-wrap items-baseline gap-x-4 px-2 text-sm text-faded" aria-live="off">
+      <p className="m-0 flex min-h-5 flex-wrap items-baseline gap-x-4 px-3 text-sm text-faded" aria-live="off">
         {said ||
           shown.map((h) => (
             <span key={h.key} className="flex items-center gap-1.5">

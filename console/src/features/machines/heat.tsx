@@ -45,7 +45,7 @@ export function Heat({ machine, says, span, over, at, marks }: Props) {
   return (
     <Sheet>
       <SheetTitle beside={says}>Heat</SheetTitle>
-      <div className="flex min-h-9 flex-wrap items-center justify-between gap-2 px-4 text-sm">
+      <div className="flex min-h-9 flex-wrap items-center justify-between gap-2 px-5 text-sm">
         {closer ? (
           <span className="flex items-center gap-3">
             {clock(closer.begin)} to {clock(closer.end)}

@@ -1,6 +1,6 @@
 import * as Menu from "@radix-ui/react-dropdown-menu";
 import { useQueryClient } from "@tanstack/react-query";
-import { BarChart3, Bell, Cctv, CircleUser, ClipboardList, Clock3, FileBox, Footprints, ListOrdered, Settings2 } from "lucide-react";
+import { BarChart3, Bell, Cctv, CircleUser, ClipboardList, Clock3, FileBox, Footprints, Hand, HandMetal, ListOrdered, Settings2 } from "lucide-react";
 import type { ReactNode } from "react";
 import { NavLink } from "react-router";
 
@@ -93,7 +93,31 @@ function ShopClock() {
           × {rate}
         </span>
       )}
+      <SimulatedHands />
     </span>
+  );
+}
+
+/** In the demo: whether somebody simulated does the rounds, and the switch that sends them away. */
+function SimulatedHands() {
+  const shop = useShop();
+  const send = useChange((away: boolean) => value(api.PUT("/api/demo/hands", { body: { away } })), "shop");
+  const hands = shop.data?.simulated_hands;
+  if (!hands) return null;
+  const here = hands === "here";
+  return (
+    <button
+      type="button"
+      role="switch"
+      aria-checked={here}
+      aria-label="Simulated hands do the rounds"
+      title={here ? "Simulated hands do the rounds; press to send them away" : "The simulated hands are away; press to have them back"}
+      disabled={send.isPending}
+      onClick={() => send.mutate(here)}
+      className={`hidden h-8 w-8 place-items-center self-center rounded-md hover:bg-sunk md:grid ${here ? "text-ink" : "text-faded opacity-60"}`}
+    >
+      {here ? <Hand size={18} strokeWidth={1.7} aria-hidden /> : <HandMetal size={18} strokeWidth={1.7} aria-hidden />}
+    </button>
   );
 }
 

@@ -130,7 +130,7 @@ from chronarch.client.rounds import (
     rounds,
     since,
 )
-from chronarch.client.system import health, shop
+from chronarch.client.system import health, send_hands, shop
 from chronarch.client.upkeep import add_upkeep_window, remove_upkeep_window, upkeep_windows
 from chronarch.client.watching import (
     add_camera,
@@ -267,6 +267,7 @@ __all__ = [
     "revoke_helper",
     "revoke_key",
     "rounds",
+    "send_hands",
     "set_hours",
     "shape",
     "shop",

@@ -10,6 +10,7 @@ from pathlib import Path
 import click
 
 from chronarch.core.clock import real_clock
+from chronarch.demo.hands import send_hands
 from chronarch.demo.start import DemoFailed, is_listening, run_demo
 from chronarch.records.ports import NoFreePort
 
@@ -39,6 +40,20 @@ def run(folder: Path, rate: float) -> None:
     except (DemoFailed, NoFreePort) as error:
         click.echo(str(error), err=True)
         raise SystemExit(1) from None
+
+
+@demo.command()
+@click.argument("where", type=click.Choice(["away", "back"]))
+@click.option("--folder", type=click.Path(path_type=Path), default=FOLDER, show_default=True)
+def hands(where: str, folder: Path) -> None:
+    """Send the simulated hands away, or have them back: they do the rounds in staffed hours."""
+    if not (folder / "kept.json").exists():
+        click.echo("There is no demo here; `make demo` opens it.", err=True)
+        raise SystemExit(1)
+    send_hands(folder / "hands.json", away=where == "away")
+    click.echo(
+        "The simulated hands are away: the rounds are yours." if where == "away" else "They do the rounds again."
+    )
 
 
 @demo.command()

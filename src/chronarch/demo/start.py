@@ -12,6 +12,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -21,8 +22,9 @@ from chronarch.core.clock import ScaledClock
 from chronarch.demo import fill
 from chronarch.demo import library as demo_library
 from chronarch.demo.broker import USER, BrokerFailed, PrivateBroker
+from chronarch.demo.hands import SimulatedHands
 from chronarch.demo.processes import Child
-from chronarch.demo.shop import CAMERAS, MACHINES, MODELS, NAME, OPENING, TWO_CAMERAS
+from chronarch.demo.shop import CAMERAS, MACHINES, MODELS, NAME, OPENING, QUEUE, TWO_CAMERAS
 from chronarch.private_file import write_private
 from chronarch.records.database import migrate
 from chronarch.records.ports import free_port, free_ports
@@ -83,6 +85,11 @@ class Demo:
     @property
     def address(self) -> str:
         return f"http://127.0.0.1:{self.kept.port}"
+
+    @property
+    def hands_path(self) -> Path:
+        """The file that says whether the simulated hands are away."""
+        return self.folder / "hands.json"
 
     def _load(self) -> DemoState:
         if self._kept_path.exists():
@@ -177,6 +184,7 @@ class Demo:
             "CHRONARCH_ADDRESS": self.address,
             "CHRONARCH_TENDER_KEY": self.kept.tender_key,
             "CHRONARCH_LOCAL_CAMERAS": str(self._local_cameras),
+            "CHRONARCH_DEMO_HANDS": str(self.hands_path),
         }
         log = self.folder / "log"
         log.mkdir(exist_ok=True)
@@ -257,12 +265,19 @@ class Demo:
 
     def run(self) -> None:
         """Keep things going until `stop` is asked for: a process that ends by itself is started again."""
-        while not self._stopping.wait(1.0):
-            self._keep_time()
-            for child in self.children:
-                if child.exited is not None and not self._stopping.is_set():
-                    self.say(f"The {child.name} ended (exit {child.exited}) and is started again; see {child.log}.")
-                    child.start()
+        with Client(self.address, self.kept.key) as client:
+            hands = SimulatedHands(client, self.hands_path, tuple(QUEUE))
+            while not self._stopping.wait(1.0):
+                self._look_after(hands)
+
+    def _look_after(self, hands: SimulatedHands) -> None:
+        self._keep_time()
+        for child in self.children:
+            if child.exited is not None and not self._stopping.is_set():
+                self.say(f"The {child.name} ended (exit {child.exited}) and is started again; see {child.log}.")
+                child.start()
+        with suppress(ClientError):  # the service is just being started again
+            hands.step()
 
     def ask_to_stop(self) -> None:
         self._stopping.set()

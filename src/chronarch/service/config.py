@@ -26,13 +26,15 @@ class Config:
     """Files put here are taken into the library."""
     secrets_key: Path | None = None
     """The file with the key that others' secrets are encrypted with; beside the blobs without one."""
+    demo_hands: Path | None = None
+    """In the demo: the file that says whether its simulated hands are away."""
     port: int = 0
     """Where the service itself listens; 0 where it does not."""
 
     @classmethod
     def from_environment(cls) -> Config:
-        """Read CHRONARCH_DATABASE, _BLOBS, _CLOCK, _SHOP, _LARGEST_FILE, _HOT_FOLDER and _SECRETS_KEY. Raises
-        ValueError."""
+        """Read CHRONARCH_DATABASE, _BLOBS, _CLOCK, _SHOP, _LARGEST_FILE, _HOT_FOLDER, _SECRETS_KEY and
+        _DEMO_HANDS. Raises ValueError."""
         try:
             database, blobs = os.environ["CHRONARCH_DATABASE"], os.environ["CHRONARCH_BLOBS"]
         except KeyError as missing:
@@ -48,5 +50,6 @@ class Config:
             shop=os.environ.get("CHRONARCH_SHOP", "The shop"),
             hot_folder=Path(hot) if (hot := os.environ.get("CHRONARCH_HOT_FOLDER")) else None,
             secrets_key=Path(key) if (key := os.environ.get("CHRONARCH_SECRETS_KEY")) else None,
+            demo_hands=Path(hands) if (hands := os.environ.get("CHRONARCH_DEMO_HANDS")) else None,
             largest_file=int(largest),
         )

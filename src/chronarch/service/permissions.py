@@ -136,6 +136,7 @@ _TABLE = """
 /report/utilisation                        GET:read
 /shop                                      GET:read
 /health                                    GET:read
+/demo/hands                                PUT:operate
 /live                                      GET:read
 """
 OPEN = None

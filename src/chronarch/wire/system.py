@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 from chronarch.wire.common import Time, Wire
 
@@ -23,6 +24,14 @@ class ShopInfo(Wire):
     now: Time
     rate: float
     """Shop seconds in one real second; 1 in a real shop."""
+    simulated_hands: Literal["", "here", "away"] = ""
+    """In the demo: whether its simulated hands do the rounds. Empty in a real shop."""
+
+
+class HandsWish(Wire):
+    """Where the demo's simulated hands are to be."""
+
+    away: bool
 
 
 class DatabaseHealth(Wire):

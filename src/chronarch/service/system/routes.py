@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import AsyncIterator
-from typing import Annotated
+from contextlib import suppress
+from typing import Annotated, Literal
 
 from fastapi import APIRouter, Header
 from fastapi.responses import StreamingResponse
@@ -15,15 +17,41 @@ from chronarch.service.http.live_events import stream
 from chronarch.service.http.open_connections import TheOpenConnections
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.permissions import Caller
+from chronarch.service.problems import ApiProblem
 from chronarch.service.system.health import TheHealthCheck
-from chronarch.wire.system import Health, LiveEvent, ShopInfo
+from chronarch.wire.system import HandsWish, Health, LiveEvent, ShopInfo
 
 router = APIRouter(route_class=RetryingRoute)
 routers = (router,)
 
 
 def _shop(context: ServiceContext) -> ShopInfo:
-    return ShopInfo(name=context.config.shop, now=context.clock.now(), rate=context.clock.rate)
+    return ShopInfo(
+        name=context.config.shop, now=context.clock.now(), rate=context.clock.rate, simulated_hands=_hands(context)
+    )
+
+
+def _hands(context: ServiceContext) -> Literal["", "here", "away"]:
+    path = context.config.demo_hands
+    if path is None:
+        return ""
+    with suppress(OSError, ValueError, KeyError):
+        return "away" if json.loads(path.read_text())["away"] else "here"
+    return "here"
+
+
+@router.put("/demo/hands", tags=["people"])
+async def send_hands(wish: HandsWish, context: Context) -> ShopInfo:
+    """In the demo: send its simulated hands away, or have them back."""
+    path = context.config.demo_hands
+    if path is None:
+        raise ApiProblem(404, "There are no simulated hands here: this is no demo.")
+    fresh = path.with_suffix(".asked")
+    fresh.write_text(wish.model_dump_json())
+    fresh.replace(path)
+    shop = _shop(context)
+    context.changes.publish("shop", shop.model_dump_json())
+    return shop
 
 
 @router.get("/shop", tags=["people"])

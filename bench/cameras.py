@@ -215,7 +215,7 @@ def to_the_page(w: World) -> None:
 
 
 def main() -> None:
-    w = World(("Anchor",), rate=1.0)
+    w = World(("Anchor",), rate=1.0, cameras=True)
     try:
         w.start()
         eventually(lambda: w.client.do(requests.camera_work()), "the cameras are connected")

@@ -17,6 +17,7 @@ from tests.support.world import PASSWORD, PERSON, eventually
 
 class Pages(ConsoleCase):
     machines = ("Anchor", "Bezel")
+    cameras = True
 
     def test_signing_in_and_out(self) -> None:
         page = self.open("/", signed_in=False)
@@ -102,7 +103,7 @@ class Pages(ConsoleCase):
         w.client.do(requests.act_on_job(job.id, "withdraw"))
         page.get_by_role("button", name="Stop the build").click()
         expect(page.get_by_role("heading", name="Bezel")).to_contain_text("uncleared")
-        expect(page.get_by_role("img", name="Nozzle and bed temperature over time")).to_be_visible()
+        expect(page.get_by_role("img", name=re.compile("Temperatures of nozzle, bed"))).to_be_visible()
         page.get_by_role("button", name="Clear…").click()
         page.get_by_role("button", name="Scrap…").click()
         page.get_by_label("What was wrong with it?").fill("stopped early")

@@ -44,6 +44,7 @@ class Shop(WorldCase):
     """Three machines: two that are fed, one that runs files itself; and what must hold of any build."""
 
     machines = ("Anchor", "Bezel")
+    cameras = True
     stored = ("Pallet",)
     rate = 200.0
     own_database = True

@@ -339,6 +339,7 @@ class WholeJob(WorldCase):
     """The thread through every part: queued, handed out, fed, followed, judged."""
 
     machines = ("Anchor", "Bezel")
+    cameras = True
 
     @classmethod
     def prepare(cls) -> None:

@@ -93,12 +93,13 @@ class World:
     """One shop. `machines` are the names of its stand-ins; `rate` is how fast its time runs."""
 
     def __init__(self, machines: tuple[str, ...] = ("Anchor",), rate: float = 200.0, own_database: bool = False,
-                 largest_file: int | None = None, stored: tuple[str, ...] = ()) -> None:  # fmt: skip
+                 largest_file: int | None = None, stored: tuple[str, ...] = (),
+                 cameras: bool = False) -> None:  # fmt: skip
         starter()
         self._folder = tempfile.TemporaryDirectory(prefix="chronarch-world-")
         self.folder = Path(self._folder.name)
         self.names = (*machines, *stored)
-        self.stored = stored
+        self.stored, self.cameras = stored, cameras
         self.rate = rate
         self.broker = PrivateBroker(self.folder / "broker") if stored else None
         self.processes: dict[str, Process] = {}
@@ -215,7 +216,8 @@ class World:
             link = self.broker.address(name)
         order = {"name": name, "model": MODEL, "link": link, "tools": [tool]}
         self.client.do(requests.add_machine(wm.NewMachine.model_validate(order)))
-        self.add_camera(name)
+        if self.cameras:
+            self.add_camera(name)
 
     def camera_address(self, machine: str, path: str = "frame.jpg") -> str:
         return f"http://127.0.0.1:{self.standins_port}/machines/{machine}/{path}"
@@ -346,6 +348,10 @@ class World:
         eventually(lambda: self.standin(name)["taken"] >= at_least, f"{name} takes {at_least} commands")
 
 
+OWN_WORLD = frozenset(("machines", "rate", "own_database", "stored", "cameras", "prepare"))
+"""A class that says one of these has a world of its own."""
+
+
 class WorldCase(unittest.TestCase):
     """Tests that share one world, made once for the classes of a file that want the same one."""
 
@@ -354,16 +360,20 @@ class WorldCase(unittest.TestCase):
     own_database = False
     stored: tuple[str, ...] = ()
     """Machines that run files themselves."""
+    cameras = False
+    """Whether a camera looks at each machine."""
     world: World
 
     @classmethod
     def setUpClass(cls) -> None:
         wants = next(
-            c for c in cls.__mro__ if vars(c).keys() & {"machines", "rate", "own_database", "stored", "prepare"}
+            c
+            for c in cls.__mro__
+            if vars(c).keys() & {"machines", "rate", "own_database", "stored", "cameras", "prepare"}
         )
         if "world" in vars(wants):
             return
-        world = World(cls.machines, cls.rate, cls.own_database, stored=cls.stored)
+        world = World(cls.machines, cls.rate, cls.own_database, stored=cls.stored, cameras=cls.cameras)
         unittest.addModuleCleanup(world.close)
         setattr(wants, "world", world)  # noqa: B010
         unittest.addModuleCleanup(delattr, wants, "world")

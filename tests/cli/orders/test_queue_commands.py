@@ -18,6 +18,7 @@ from tests.support.world import WorldCase, eventually
 
 class Line(WorldCase):
     machines = ("Anchor", "Bezel")
+    cameras = True
 
     @classmethod
     def prepare(cls) -> None:

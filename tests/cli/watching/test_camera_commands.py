@@ -22,6 +22,7 @@ from tests.support.world import WorldCase, eventually
 
 class CameraCommands(WorldCase):
     machines = ("Anchor", "Bezel")
+    cameras = True
 
     @classmethod
     def prepare(cls) -> None:

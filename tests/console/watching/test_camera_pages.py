@@ -28,6 +28,7 @@ STAMP = """canvas => {
 
 class Cameras(ConsoleCase):
     machines = ("Anchor", "Bezel")
+    cameras = True
 
     @classmethod
     def prepare(cls) -> None:

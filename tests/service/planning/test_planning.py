@@ -383,6 +383,7 @@ class Releasing(WorldCase):
     """A machine whose model lets go of parts by itself."""
 
     machines = ("Pinion",)
+    cameras = True
 
     @classmethod
     def prepare(cls) -> None:

@@ -63,7 +63,7 @@ class WithCameras(WorldCase):
         eventually(lambda: cls.world.client.do(requests.camera_work()), "the cameras are connected")
 
     def setUp(self) -> None:
-        for camera in self.cameras():
+        for camera in self.all_cameras():
             self.do(requests.remove_camera(camera.name))
         for name in self.world.names:
             self.world.fault(name, "heal")
@@ -71,7 +71,7 @@ class WithCameras(WorldCase):
     def do(self, call: Any) -> Any:
         return self.world.client.do(call)
 
-    def cameras(self) -> list[Camera]:
+    def all_cameras(self) -> list[Camera]:
         return self.world.client.do(requests.cameras())
 
     def add(self, name: str, address: str, **more: Any) -> Camera:
@@ -113,7 +113,7 @@ class EveryKind(WithCameras):
                 self.assertEqual(size_of(self.gives(name)), SIZE)
                 self.assertEqual(size_of(self.do(requests.frame(name, "small"))), (480, 360))
                 self.assertIsNone(self.do(requests.camera(name)).trouble)
-        self.assertEqual([c.name for c in self.cameras() if c.first], ["snapshot"], "the first one stands for it")
+        self.assertEqual([c.name for c in self.all_cameras() if c.first], ["snapshot"], "the first one stands for it")
         anchor = w.machine("Anchor")
         self.assertEqual(anchor.camera, "snapshot")
         eventually(lambda: w.machine("Anchor").frame_at, "its frame is the machine's")
@@ -157,13 +157,13 @@ class EveryKind(WithCameras):
         w = self.world
         for name in ("a", "b", "c"):
             self.add(name, w.camera_address("Anchor"), first=name == "b")
-        self.assertEqual([c.name for c in self.cameras() if c.first], ["b"])
+        self.assertEqual([c.name for c in self.all_cameras() if c.first], ["b"])
         self.do(requests.remove_camera("b"))
-        self.assertEqual([c.name for c in self.cameras() if c.first], ["a"])
+        self.assertEqual([c.name for c in self.all_cameras() if c.first], ["a"])
         self.do(requests.change_camera("c", CameraChange(first=True)))
-        self.assertEqual([c.name for c in self.cameras() if c.first], ["c"])
+        self.assertEqual([c.name for c in self.all_cameras() if c.first], ["c"])
         self.do(requests.change_camera("c", CameraChange(machine="Bezel")))
-        self.assertEqual({c.name: c.machine for c in self.cameras() if c.first}, {"a": "Anchor", "c": "Bezel"})
+        self.assertEqual({c.name: c.machine for c in self.all_cameras() if c.first}, {"a": "Anchor", "c": "Bezel"})
         self.do(requests.change_camera("c", CameraChange(machine="", place="door")))
         room = self.do(requests.camera("c"))
         self.assertEqual((room.machine, room.place, room.first), ("", "door", False))
@@ -449,7 +449,7 @@ class Refused(WithCameras):
                     answer = httpx.post(f"{w.address}/api/{route}", json=asked, headers=heads, timeout=60)
                     self.assertEqual(answer.status_code, 422, answer.text)
                     self.assertIn(why, answer.text)
-        self.assertEqual(self.cameras(), [])
+        self.assertEqual(self.all_cameras(), [])
 
 
 if __name__ == "__main__":

@@ -24,6 +24,7 @@ TEXT = squares(layers=LAYERS, rounds=12, side=50, feed=1500)
 
 class Frames(WorldCase):
     machines = ("Anchor",)
+    cameras = True
     rate = 60.0
 
     @classmethod

@@ -1,6 +1,6 @@
 import * as Menu from "@radix-ui/react-dropdown-menu";
 import { useQueryClient } from "@tanstack/react-query";
-import { BarChart3, Bell, Cctv, CircleUser, ClipboardList, Clock3, FileBox, Footprints, Hand, HandMetal, ListOrdered, Settings2 } from "lucide-react";
+import { BarChart3, Bell, Cctv, CircleUser, ClipboardList, Clock3, FileBox, Footprints, Hand, ListOrdered, Settings2 } from "lucide-react";
 import type { ReactNode } from "react";
 import { NavLink } from "react-router";
 
@@ -33,7 +33,7 @@ export function Frame({ me, children }: { me: Me; children: ReactNode }) {
   return (
     <div className="min-h-screen">
       <header className="sticky top-0 z-30 border-b border-rule bg-ground/95 backdrop-blur">
-        <div className="mx-auto flex h-14 max-w-[1500px] items-center gap-5 px-4 sm:px-8">
+        <div className="mx-auto flex h-14 max-w-[1500px] items-center gap-4 px-4 sm:px-8">
           <img src="/icon.svg" alt="" className="h-7 w-7" />
           <span className="hidden truncate font-serif text-lg font-semibold lg:block">{shop.data?.name}</span>
           <nav className="hidden h-full gap-1 sm:flex" aria-label="Pages">
@@ -43,7 +43,7 @@ export function Frame({ me, children }: { me: Me; children: ReactNode }) {
                 to={p.to}
                 end={p.to === "/"}
                 className={({ isActive }) =>
-                  `flex items-center border-b-2 px-2 whitespace-nowrap lg:px-3 no-underline ${isActive ? "border-ink font-semibold text-ink" : "border-transparent text-faded hover:text-ink"}`
+                  `flex items-center border-b-2 px-2 whitespace-nowrap xl:px-2.5 no-underline ${isActive ? "border-ink font-semibold text-ink" : "border-transparent text-faded hover:text-ink"}`
                 }
               >
                 {p.name}
@@ -114,9 +114,12 @@ function SimulatedHands() {
       title={here ? "Simulated hands do the rounds; press to send them away" : "The simulated hands are away; press to have them back"}
       disabled={send.isPending}
       onClick={() => send.mutate(here)}
-      className={`hidden h-8 w-8 place-items-center self-center rounded-md hover:bg-sunk md:grid ${here ? "text-ink" : "text-faded opacity-60"}`}
+      className={`hidden h-8 w-8 place-items-center self-center rounded-md hover:bg-sunk md:grid ${here ? "text-ink" : "text-faded"}`}
     >
-      {here ? <Hand size={18} strokeWidth={1.7} aria-hidden /> : <HandMetal size={18} strokeWidth={1.7} aria-hidden />}
+      <span className="relative">
+        <Hand size={18} strokeWidth={1.7} aria-hidden />
+        {!here && <span className="absolute top-1/2 -left-0.5 h-[1.7px] w-6 -translate-y-1/2 rotate-45 rounded bg-current" />}
+      </span>
     </button>
   );
 }

@@ -9,6 +9,7 @@ export const useMachines = () =>
 
 export const useMachine = (name: string) =>
   useQuery({
+    enabled: name !== "",
     queryKey: ["machine", name],
     queryFn: () => value(api.GET("/api/machines/{name}", { params: { path: { name } } })),
   });

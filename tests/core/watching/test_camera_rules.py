@@ -95,7 +95,6 @@ class Readers(unittest.TestCase):
             self.assertTrue(pace.may_send(f"c{n}", 1.0, 0.0))
             pace.sent(f"c{n}", n, 0.0)
         self.assertFalse(pace.may_send("more", 1.0, 1.0))
-        self.assertEqual(pace.oldest_s(5.0), 5.0)
         self.assertTrue(pace.may_send("c0", 1.0, GIVEN_UP_S + 1))
         pace.got(99, 1.0)
 

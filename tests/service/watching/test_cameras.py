@@ -248,6 +248,10 @@ class Pictures(WithCameras):
     def test_trying_says_exactly_what_failed(self) -> None:
         w = self.world
         there = w.camera_address("Anchor")
+        w.local_cameras.mkdir(exist_ok=True)
+        (w.local_cameras / "a-file").write_bytes(b"")
+        if not (w.local_cameras / "null").exists():
+            (w.local_cameras / "null").symlink_to("/dev/null")
         rows = (
             ("http://no.camera.here.invalid/a.jpg", "", "the name no.camera.here.invalid is not found"),
             ("http://127.0.0.1:9/a.jpg", "", "the connection is refused"),
@@ -256,7 +260,10 @@ class Pictures(WithCameras):
             (f"rtsp://127.0.0.1:{w.rtsp_port}/machines/Nobody", "", "404"),
             (f"rtsp://127.0.0.1:{w.rtsp_port}/machines/Bezel", "", "401"),
             ("device:///dev/v4l/by-id/usb-none", "", "not plugged in"),
-            (f"device://{w.folder}/standins.json", "", "no camera but a file"),
+            (f"device://{w.local_cameras}/a-file", "", "that is no camera"),
+            (f"device://{w.local_cameras}/null", "", "that is no camera"),
+            (f"device://{w.folder}/standins.json", "", "this is elsewhere"),
+            ("device:///dev/watchdog", "", "this is elsewhere"),
             (there, "page", "not a JPEG picture but text/html"),
             (there, "garbage", "not a JPEG picture"),
             (there, "damaged", "damaged or cut short"),

@@ -45,7 +45,3 @@ class ReaderPace:
                 del self._under_way[camera]
                 self.takes_s += WEIGHT * (now_s - at - self.takes_s)
                 self.small = self.takes_s > (QUICK_S if self.small else SLOW_S)
-
-    def oldest_s(self, now_s: float) -> float:
-        """How long the oldest frame under way has been so; 0 without one."""
-        return max((now_s - at for _, at in self._under_way.values()), default=0.0)

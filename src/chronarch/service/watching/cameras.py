@@ -34,7 +34,7 @@ from chronarch.wire.watching.camera_messages import (
     Look,
     Size,
     TryCamera,
-    Watch,
+    WatchCameras,
     WatchedCamera,
     WorkMeasured,
 )
@@ -201,7 +201,7 @@ class Cameras:
             settings = await load_watching(db)
         mine = [known for known in self._known.values() if known.tender == connection.tender]
         cameras = [one for known in mine if (one := self._with_secrets(known)) is not None]
-        watch = Watch(cameras=cameras, budget=settings.camera_budget, keep_every_s=settings.keep_every_s)
+        watch = WatchCameras(cameras=cameras, budget=settings.camera_budget, keep_every_s=settings.keep_every_s)
         await self.say(connection, watch)
         for known in mine:
             if any(known.rates):

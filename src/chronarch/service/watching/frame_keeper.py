@@ -19,7 +19,9 @@ from chronarch.service.watching.frame_store import FrameStore
 from chronarch.service.watching.settings import load_watching
 from chronarch.wire.watching.camera_messages import FrameHead, FramesKept
 
-AT_ONCE, THIN_EVERY_S, AGAIN_S = 200, 5.0, 5.0
+AT_ONCE, THIN_EVERY_S, AGAIN_S, MOST_WAITING = 200, 5.0, 5.0, 500
+WEIGHED_EVERY = 6
+"""Steps of thinning between two looks at what all frames take."""
 FULL = "The service cannot write to its disk: camera frames wait at the tenders until there is room. Builds go on."
 log = logging.getLogger("chronarch.frames")
 
@@ -44,9 +46,12 @@ class FrameKeeper:
     _arrived: list[ArrivedFrame] = field(default_factory=list)
     _thinning: dict[int, Thinning] = field(default_factory=dict)
     _told_full: bool = False
+    _steps: int = 0
 
     def take(self, connection: CameraConnection, head: FrameHead, jpeg: bytes) -> None:
-        """A frame that is to be kept has come."""
+        """A frame that is to be kept has come. Raises ValueError when too many wait: a tender sends a few and waits."""
+        if len(self._arrived) >= MOST_WAITING:
+            raise ValueError("too many frames wait to be kept")
         self._arrived.append(ArrivedFrame(connection, head, jpeg))
         self.arrived.event.set()
 
@@ -114,14 +119,16 @@ class FrameKeeper:
     async def thin(self) -> None:
         """Remove frames whose time is over, and the next ones after them until the rest is within its share of the
         disk."""
+        self._steps += 1
         more = True
         while more:
-            more = await self._thin_some()
+            more = await self._thin_some(weigh=self._steps % WEIGHED_EVERY == 0)
 
-    async def _thin_some(self) -> bool:
+    async def _thin_some(self, *, weigh: bool) -> bool:
+        """Remove some frames. Returns whether there may be more to remove."""
         async with self.context.sessions() as db:
             rows = list(await frames.over(db, self.context.clock.now(), AT_ONCE))
-            if not rows:
+            if weigh and not rows:
                 most = (await load_watching(db)).frames_gb * 1e9
                 _, size = await frames.total(db)
                 for row in (await db.execute(frames.soonest(AT_ONCE))).scalars() if size > most else ():

@@ -45,7 +45,7 @@ from chronarch.wire.watching.camera_messages import (
     Look,
     SpoolTrouble,
     TryCamera,
-    Watch,
+    WatchCameras,
     WatchedCamera,
     WorkMeasured,
     pack_frame,
@@ -118,7 +118,7 @@ class CameraProcess:
         self._spooled.set()
         async for text in socket:
             match to_cameras.validate_json(text):
-                case Watch() as watch:
+                case WatchCameras() as watch:
                     self._rates.budget, self._outlet.keep_every_s = watch.budget, watch.keep_every_s
                     await self._watch(watch.cameras)
                 case Look() as look:

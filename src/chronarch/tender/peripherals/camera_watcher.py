@@ -19,7 +19,9 @@ from chronarch.tender.peripherals.camera_sources.sources import make_source
 from chronarch.wire.watching.camera_messages import FrameHead, KeptAs, Size, WatchedCamera
 
 WAITS_S, LASTING_S = (1.0, 2.0, 5.0, 10.0, 20.0, 30.0), 60.0
-MOST_DUE = 8
+MOST_DUE, TOO_LATE_S = 8, 10.0
+"""How many reasons to keep a frame are remembered, and for how long (s): a picture that comes later shows something
+else."""
 LAYERS_EVERY_S = 0.2
 """How soon after another a frame may be taken for a layer at the earliest, real seconds."""
 log = logging.getLogger("chronarch.cameras")
@@ -49,7 +51,8 @@ class CameraWatcher:
         self._sent_s: dict[Size, float] = {"full": -1e9, "small": -1e9}
         self._stir = asyncio.Event()
         self._place, self._working = KeptPlace(), False
-        self._due: list[tuple[FrameReason, KeptPlace]] = []
+        self._due: list[tuple[FrameReason, KeptPlace, float]] = []
+        """Why frames are to be kept now, where in the build, and since when (real seconds)."""
         self._kept_at: datetime | None = None
         self._trouble: str | None = None
         self._since: datetime | None = None
@@ -63,7 +66,7 @@ class CameraWatcher:
         """Where the machine it looks at is in its build, and why a frame is to be kept now, if it is."""
         self._place, self._working = place, working
         if why is not None:
-            self._due.append((why, place))
+            self._due.append((why, place, self.setup.clock.monotonic_s()))
             del self._due[:-MOST_DUE]
             self._stir.set()
 
@@ -115,10 +118,10 @@ class CameraWatcher:
         """Keep the frame if one is due."""
         last = self._kept_at
         by_time = self._keeps and (last is None or (shot.at - last).total_seconds() >= 0.9 * self._outlet.keep_every_s)
-        due, self._due = self._due, []
-        order = list(FrameReason)
+        now_s, order = self.setup.clock.monotonic_s(), list(FrameReason)
+        due, self._due = [one for one in reversed(self._due) if now_s - one[2] < TOO_LATE_S], []
         if due:
-            why, place = min(due, key=lambda one: order.index(one[0]))
+            why, place, _ = min(due, key=lambda one: order.index(one[0]))
         elif by_time:
             why, place = FrameReason.TIME, self._place
         else:
@@ -156,11 +159,11 @@ class CameraWatcher:
         loop = asyncio.get_running_loop()
         in_thread = partial(loop.run_in_executor, self._encoder)
         full = await in_thread(full_picture, shot.jpeg, self.setup.settings)
+        await self._keep(shot, full)  # first: a service that is slow to take live pictures costs none that is kept
         for size in due:
             picture = full if size == "full" else await in_thread(small_picture, full)
             self._sent_s[size] = now_s
             await self._outlet.hand_on(self._head(shot, size, picture), picture.jpeg)
-        await self._keep(shot, full)
 
     async def _say(self, trouble: str) -> None:
         if trouble != self._trouble:

@@ -10,11 +10,16 @@ from pathlib import Path
 
 from chronarch.wire.watching.cameras import LocalCamera
 
-FOLDER = Path(os.environ.get("CHRONARCH_LOCAL_CAMERAS", "/dev/v4l/by-id"))
+FOLDERS = (
+    Path(os.environ.get("CHRONARCH_LOCAL_CAMERAS", "/dev/v4l/by-id")),
+    Path("/dev/v4l/by-id"),
+    Path("/dev/v4l/by-path"),
+)
+"""Where local cameras are; the first is listed."""
 _NAME = re.compile(r"(?:usb-)?(?P<name>.*?)(?:_(?P<serial>[0-9A-Za-z.:-]{2,}))?-video-index0")
 
 
-def local_cameras(folder: Path = FOLDER) -> list[LocalCamera]:
+def local_cameras(folder: Path = FOLDERS[0]) -> list[LocalCamera]:
     """All of them. A camera that makes itself known more than once (its metadata) is listed once."""
     try:
         found = sorted(path for path in folder.iterdir() if path.exists())

@@ -97,7 +97,7 @@ class WatchedCamera(CameraAccess):
     settings: CameraSettings
 
 
-class Watch(Wire):
+class WatchCameras(Wire):
     """All cameras of the tender, whenever one has changed; the tender's budget, as a share of a core; and how often a
     frame is kept, shop seconds."""
 
@@ -139,7 +139,7 @@ class ListLocal(Wire):
 
 
 FromCameras = CameraHello | CameraStands | WorkMeasured | CameraAnswer | SpoolTrouble
-ToCameras = Watch | Look | TryCamera | ListLocal | FramesKept
+ToCameras = WatchCameras | Look | TryCamera | ListLocal | FramesKept
 from_cameras: TypeAdapter[FromCameras] = TypeAdapter(Annotated[FromCameras, Field(discriminator="kind")])
 to_cameras: TypeAdapter[ToCameras] = TypeAdapter(Annotated[ToCameras, Field(discriminator="kind")])
 

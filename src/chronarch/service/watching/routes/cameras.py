@@ -54,7 +54,7 @@ async def add_camera(
         )  # fmt: skip
         _seal(row, asked, secrets)
         db.add(row)
-        await _commit(db, row, asked.first)
+        await _commit(db, row, {row.machine_id}, first=asked.first)
         await cameras.load(db)
     return cameras.view(cameras.find(asked.name))
 
@@ -72,6 +72,7 @@ async def change_camera(
     known = cameras.find(name)
     async with context.sessions() as db:
         row = await db.get_one(t.Camera, known.row.id, with_for_update=True)
+        before = row.machine_id
         if change.machine is not None:
             machine = fleet.find(change.machine) if change.machine else None
             row.machine_id, row.first = machine.row.id if machine else None, False
@@ -86,7 +87,7 @@ async def change_camera(
             access = _changed_access(known.row, change, secrets)
             await check_access(context.config, access)
             _seal(row, access, secrets)
-        await _commit(db, row, bool(change.first))
+        await _commit(db, row, {before, row.machine_id}, first=bool(change.first))
         await cameras.load(db)
     return cameras.view(cameras.find(row.name))
 
@@ -163,8 +164,9 @@ async def _tender(db: AsyncSession, name: str) -> int:
     return row.id
 
 
-async def _commit(db: AsyncSession, row: t.Camera, first: bool) -> None:
-    """Commit a camera that is new or changed; a machine with cameras has exactly one first."""
+async def _commit(db: AsyncSession, row: t.Camera, machines: set[int | None], *, first: bool) -> None:
+    """Commit a camera that is new or changed; each of the machines that it looks at or looked at, if it has cameras,
+    has exactly one first."""
     try:
         await db.flush()
         if first and row.machine_id is not None:
@@ -172,7 +174,7 @@ async def _commit(db: AsyncSession, row: t.Camera, first: bool) -> None:
             await db.execute(others.values(first=False))
             row.first = True
             await db.flush()
-        for machine in set((await db.execute(select(t.Camera.machine_id).distinct())).scalars()):
+        for machine in machines:
             await _have_one_first(db, machine)
         await db.commit()
     except IntegrityError:

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import asyncio
 import io
+import os
 import stat
 import threading
 from datetime import datetime
@@ -27,10 +28,13 @@ from chronarch.tender.peripherals.camera_sources.source import (
     Shot,
     Source,
 )
+from chronarch.tender.peripherals.local_cameras import FOLDERS
 
 SELDOM_FROM_S = 2.0
 JPEG, HUFFMAN, HEADS = b"\xff\xd8\xff", b"\xff\xc4", 4096
 MOST_PIXELS = 7680 * 4320
+VIDEO4LINUX = 81
+"""The major number of video devices."""
 av.logging.set_level(None)  # what FFmpeg says of an address may hold a password
 
 
@@ -87,14 +91,16 @@ class VideoCamera(Source):
 
     def _device(self) -> tuple[str, dict[str, str], str | None]:
         path = Path(self.setup.address.device)
+        if path.parent not in FOLDERS:  # opening another device could do something to it
+            raise CameraFailed(f"local cameras are in {FOLDERS[0]}, and this is elsewhere")
         try:
-            kind = path.stat().st_mode
+            found = path.stat()
         except OSError:
             raise CameraFailed("it is not plugged in") from None
-        if stat.S_ISFIFO(kind):
+        if stat.S_ISFIFO(found.st_mode):
             return str(path), {}, "mjpeg"
-        if not stat.S_ISCHR(kind):
-            raise CameraFailed("that is no camera but a file; give a path in /dev/v4l/by-id")
+        if not stat.S_ISCHR(found.st_mode) or os.major(found.st_rdev) != VIDEO4LINUX:
+            raise CameraFailed("that is no camera; `chronarch cameras local` lists those that are plugged in")
         settings = self.setup.settings
         options = {"input_format": "mjpeg"}
         if settings.width_px:

@@ -7,6 +7,7 @@ import base64
 import io
 import os
 import signal
+import time
 import unittest
 from dataclasses import replace
 from typing import Any, ClassVar
@@ -19,7 +20,7 @@ from chronarch.client import AsyncClient, RefusedByService, requests
 from chronarch.core.machines.model import SwitchLines
 from chronarch.core.watching.camera_settings import CameraSettings, Crop
 from chronarch.wire.watching.cameras import Camera, CameraChange, CameraTest, NewCamera
-from chronarch.wire.watching.looking import SeenFrame, Wish
+from chronarch.wire.watching.looking import Got, See, SeenFrame, Wish, unpack_seen
 from tests.support.world import MODEL, WorldCase, eventually
 
 LOGIN, PASSWORD = "shop", "q:7/Ägir x"
@@ -355,6 +356,26 @@ class Looking(WithCameras):
         self.assertEqual([f.head.number for f in seen], list(range(1, 9)))
         small = self.look({"a": Wish(size="small")}, 3)
         self.assertEqual(size_of(small[-1].jpeg), (480, 360))
+
+    def test_a_reader_on_a_slow_line_gets_fewer_smaller_and_the_newest_frames(self) -> None:
+        from websockets.sync.client import connect
+
+        w = self.world
+        self.add("a", w.camera_address("Anchor", "stream.mjpg?fps=20&stamp=1"))
+        self.gives("a")
+        url, key = w.address.replace("http", "ws") + "/api/looking", {"Authorization": f"Bearer {w.read_key}"}
+        with connect(url, additional_headers=key, compression=None) as socket:
+            socket.send(See(cameras={"a": Wish(frames_per_s=10)}).model_dump_json())
+            sizes, late = [], []
+            while len(sizes) < 40 and "small" not in sizes[-2:]:
+                seen = unpack_seen(socket.recv(60))
+                sizes.append(seen.head.size)
+                late.append(time.time() * 1000 % 2**40 / 1000 - stamp_in(seen.jpeg))
+                time.sleep(1.0)  # what the line takes
+                socket.send(Got(number=seen.head.number).model_dump_json())
+            self.assertEqual(sizes[-1], "small", sizes)
+            self.assertEqual(size_of(seen.jpeg), (480, 360))
+            self.assertLess(min(late[1:]), 1.0, "what is sent is not what stood in line while it was away")
 
     def test_nobody_looks_with_somebody_elses_page_or_without_a_key(self) -> None:
         from websockets.exceptions import ConnectionClosed

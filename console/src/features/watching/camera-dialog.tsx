@@ -165,7 +165,7 @@ export function CameraDialog({ camera, close }: { camera?: Camera; close: () => 
             </div>
           </fieldset>
           {switches.length > 0 && (
-            <Field label="Light" hint="on while somebody looks">
+            <Field label="Light" hint="on while somebody looks or it works">
               <select className={inputLook} value={settings.light} onChange={(e) => set({ light: e.target.value })}>
                 <option value="">none</option>
                 {switches.map((s) => (

@@ -10,7 +10,7 @@ export function settingsInWords({ settings: s }: Pick<Camera, "settings">): stri
     s.mirror ? "mirrored" : "",
     cut ? `up to ${percent(cut)} cut off` : "",
     s.width_px ? `${s.width_px} px wide at most` : "",
-    s.light ? `${s.light} on while looked at` : "",
+    s.light ? `${s.light} on for pictures` : "",
   ].filter(Boolean);
   return said.join(", ") || "as it comes";
 }

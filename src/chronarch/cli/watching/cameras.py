@@ -88,7 +88,7 @@ def show(service: Service, name: str, as_json: bool) -> None:
             ("Cut off", cut),
             ("Width", f"{s.width_px} px at most" if s.width_px else ""),
             ("Frames", f"{s.frames_per_s:g} a second while somebody looks"),
-            ("Light", f"{s.light} is on while somebody looks" if s.light else ""),
+            ("Light", f"{s.light} is on while somebody looks or the machine works" if s.light else ""),
         ]
     )
 

@@ -31,8 +31,8 @@ class Crop:
 @dataclass(frozen=True)
 class CameraSettings:
     """`width_px` is the width that is asked of a local camera, and the most that any frame has; 0 leaves it as it
-    comes. `frames_per_s` is what somebody who looks gets at most. `light` names a switch of the machine that is turned
-    on for pictures."""
+    comes. `frames_per_s` is what somebody who looks gets at most. `light` names a switch of the machine that is on
+    while somebody looks, and while the machine works."""
 
     turn: Literal[0, 90, 180, 270] = 0
     """Clockwise, in degrees."""

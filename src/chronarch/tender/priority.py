@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 
-FEEDING, PICTURES, LATER = -10, 10, 15
+FEEDING, PICTURES, LATER = -10, 5, 15
 """Nice values. Lines are urgent and few; pictures may wait, and logs have all the time there is."""
 
 

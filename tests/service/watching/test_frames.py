@@ -19,13 +19,13 @@ from tests.support.gcode import squares
 from tests.support.world import WorldCase, eventually
 
 LAYERS = 6
-TEXT = squares(layers=LAYERS, rounds=12, side=50, feed=1500)
+TEXT = squares(layers=LAYERS, rounds=20, side=50, feed=1500)
 
 
 class Frames(WorldCase):
     machines = ("Anchor",)
     cameras = True
-    rate = 60.0
+    rate = 100.0
 
     @classmethod
     def prepare(cls) -> None:
@@ -52,7 +52,7 @@ class Frames(WorldCase):
     def test_a_build_has_frames_of_its_start_its_layers_its_pauses_its_end_and_its_verdict(self) -> None:
         w = self.world
         build = self.build()
-        w.taken("Anchor", 60)
+        w.taken("Anchor", 100)
         w.client.do(requests.pause(build.id, "to look"))
         self.kept(build, FrameReason.PAUSE)
         w.client.do(requests.resume(build.id))

@@ -28,7 +28,7 @@ from typing import Any
 import numpy as np
 import uvloop
 from PIL import Image
-from playwright.sync_api import sync_playwright
+from playwright.sync_api import expect, sync_playwright
 
 from bench.feeding import Machines, many, write_program
 from bench.stolen import Stolen
@@ -246,7 +246,7 @@ def many_on_a_page(w: World) -> None:
         context.request.post(f"{w.address}/api/sign-in", data={"login": PERSON, "password": PASSWORD})
         page = context.new_page()
         page.goto(f"{w.address}/cameras")
-        page.wait_for_function(f"document.querySelectorAll('canvas[data-taken-at]').length >= {CAMERAS}")
+        expect(page.locator("canvas[data-taken-at]")).to_have_count(CAMERAS)
         took, rate = page.evaluate(steps, 10)
         browser.close()
     for k in range(CAMERAS):

@@ -13,7 +13,7 @@ from playwright.sync_api import sync_playwright
 from bench.stolen import Stolen
 from chronarch.client import requests
 from tests.support.browser import CHROMIUM
-from tests.support.world import PASSWORD, PERSON, World, close_all
+from tests.support.world import PASSWORD, PERSON, World, close_all, eventually
 
 HOURS, TURNS = 24, 9
 MOST_MS = 150
@@ -47,6 +47,9 @@ def main() -> None:
     try:
         w.start()
         fill(w)
+        w.sql("delete from reading_mean")
+        means = "select count(*) from reading_mean where span_s = 60"
+        eventually(lambda: w.rows(means)[0][0] >= HOURS * 60 - 5, "the means of the day are made")
         now = w.client.do(requests.shop()).now
         stolen, asked, bare = Stolen(), [], []
         for _ in range(TURNS):
@@ -62,13 +65,12 @@ def main() -> None:
             context = browser.new_context()
             context.request.post(f"{w.address}/api/sign-in", data={"login": PERSON, "password": PASSWORD})
             page = context.new_page()
-            page.goto(f"{w.address}/machines/Anchor")
-            page.wait_for_selector(".heat-plot")
             drawn = []
             for _ in range(TURNS):
+                page.goto(f"{w.address}/machines/Anchor")
+                page.wait_for_selector(".heat-plot")
                 took, points = page.evaluate(DRAW, "1 day")
                 drawn.append(took)
-                page.evaluate(DRAW, "1 h")
             browser.close()
         took = statistics.median(drawn)
         over = "" if took < MOST_MS else "  OVER"

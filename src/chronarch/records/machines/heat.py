@@ -14,7 +14,8 @@ from chronarch.records.machines.tables import HeatReading, MeanReading
 MINUTE_S, HOUR_S = 60, 3600
 HEATERS = ("nozzle", "bed", "chamber")
 RAW_FOR, MINUTES_FOR = timedelta(days=7), timedelta(days=90)
-MOST_POINTS = 1500
+MOST_POINTS = 1440
+"""So that a day is drawn from means of minutes."""
 AT_ONCE = timedelta(hours=6)
 MOST_REMOVED = 20_000
 _EPOCH = datetime(2000, 1, 1, tzinfo=UTC)

@@ -41,7 +41,7 @@ async def heat(
     name: Named, background: TheBackground, context: Context, fleet: TheFleet, begin: GivenTime | None = None,
     end: GivenTime | None = None,
 ) -> HeatCurve:  # fmt: skip
-    """Heat between two times (by default the last hour), in about 1,500 points at most: as it was measured for seven
+    """Heat between two times (by default the last hour), in about 1,440 points at most: as it was measured for seven
     days, by the minute for ninety, by the hour after that."""
     since, until, points = await _points(background, context, fleet, name, begin, end)
     heaters = {h: _curve(points, h) for h in records.HEATERS}

@@ -3,10 +3,10 @@ import type { ReactNode } from "react";
 import { CallFailed } from "../api/client";
 import { Button } from "./button";
 
-/** A page: its title, what belongs beside it, its body. */
-export function Page({ title, beside, children }: { title: ReactNode; beside?: ReactNode; children: ReactNode }) {
+/** A page: its title, what belongs beside it, its body; `wide` where it takes all the room there is. */
+export function Page({ title, beside, wide, children }: { title: ReactNode; beside?: ReactNode; wide?: boolean; children: ReactNode }) {
   return (
-    <div className="mx-auto w-full max-w-[1500px] px-4 pt-6 pb-24 sm:px-8 sm:pb-12">
+    <div className={`mx-auto w-full ${wide ? "" : "max-w-[1500px]"} px-4 pt-6 pb-24 sm:px-8 sm:pb-12`}>
       <div className="mb-5 flex flex-wrap items-end justify-between gap-x-6 gap-y-3">
         <h1 className="text-[1.75rem] leading-tight font-semibold">{title}</h1>
         {beside}

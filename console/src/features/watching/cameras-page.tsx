@@ -66,6 +66,7 @@ export function CamerasPage() {
   return (
     <Page
       title="Cameras"
+      wide
       beside={
         <div className="flex flex-wrap items-center gap-2 text-sm">
           <SearchField label="Search the cameras" hint="Machine, place, file" words={get("words")} change={(words) => set("words", words)} />

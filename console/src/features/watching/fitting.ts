@@ -1,6 +1,6 @@
 import { useEffect, useState } from "react";
 
-export const LEAST_PX = 150;
+export const LEAST_PX = 140;
 export const GAP_PX = 12;
 /** What stands under each picture. */
 export const FOOT_PX = 58;

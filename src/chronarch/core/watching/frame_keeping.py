@@ -87,7 +87,7 @@ def keeping_cost(every_s: float, shop: ShopFigures) -> KeepingCost:
     frames of layers and of special moments."""
     by_time_h = 3600 / every_s
     layers_h = shop.layers_per_h * shop.working
-    an_hour = (by_time_h * shop.working + layers_h) * 1
+    an_hour = by_time_h * shop.working + layers_h
     a_day = min(60.0, by_time_h) * shop.working * 23
     a_month = layers_h * 24 * 29
     rooms = shop.at_rooms * (by_time_h + min(60.0, by_time_h) * 23)

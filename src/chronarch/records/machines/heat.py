@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
@@ -16,7 +17,7 @@ HEATERS = ("nozzle", "bed", "chamber")
 RAW_FOR, MINUTES_FOR = timedelta(days=7), timedelta(days=90)
 MOST_POINTS = 1440
 """So that a day is drawn from means of minutes."""
-AT_ONCE = timedelta(hours=6)
+AT_ONCE = timedelta(days=1)
 MOST_REMOVED = 20_000
 _EPOCH = datetime(2000, 1, 1, tzinfo=UTC)
 
@@ -65,16 +66,15 @@ def pieces(begin: datetime, end: datetime, now: datetime, rolled: dict[int, date
     return found
 
 
-async def rolled_until(db: AsyncSession, machine: int | None = None) -> dict[int, datetime]:
-    """Until when there are means, by their span: of one machine, or of any."""
-    found = {}
-    for span in (MINUTE_S, HOUR_S):
-        query = select(func.max(MeanReading.at)).where(MeanReading.span_s == span)
-        if machine is not None:
-            query = query.where(MeanReading.machine_id == machine)
-        newest = (await db.execute(query)).scalar()
-        if newest is not None:
-            found[span] = newest + timedelta(seconds=span)
+async def rolled_until(db: AsyncSession, machines: Sequence[int]) -> dict[int, datetime]:
+    """Until when there are means of any of these machines, by their span. Read from the end of each machine's index."""
+    newest = select(MeanReading.span_s, func.max(MeanReading.at)).where(
+        MeanReading.machine_id.in_(machines), MeanReading.span_s.in_((MINUTE_S, HOUR_S))
+    )
+    found: dict[int, datetime] = {}
+    for span, at in await db.execute(newest.group_by(MeanReading.machine_id, MeanReading.span_s)):
+        until = at + timedelta(seconds=span)
+        found[span] = max(until, found.get(span, until))
     return found
 
 
@@ -82,7 +82,7 @@ async def curve(db: AsyncSession, machine: int, begin: datetime, end: datetime, 
     """The readings of a machine between two times, at most about `MOST_POINTS` points."""
     step = step_for(begin, end)
     rows: list[CurvePoint] = []
-    for piece in pieces(begin, end, now, await rolled_until(db, machine)):
+    for piece in pieces(begin, end, now, await rolled_until(db, [machine])):
         rows += await _piece(db, machine, piece, step)
     return rows
 
@@ -109,13 +109,19 @@ async def _piece(db: AsyncSession, machine: int, piece: Piece, step: int) -> lis
     ]
 
 
-async def roll_up(db: AsyncSession, until: datetime) -> None:
-    """Make the means of minutes, and of hours, that are over by `until` and were not made yet."""
-    rolled = await rolled_until(db)
+async def roll_up(db: AsyncSession, machines: Sequence[int], until: datetime) -> None:
+    """Make the means of minutes, and of hours, that are over by `until` and were not made yet. Machines are named, so
+    that the index is used, which begins with them."""
+    if not machines:
+        return
+    rolled, mine = await rolled_until(db, machines), f"machine_id in ({', '.join(map(str, machines))})"
     for span, source in ((MINUTE_S, None), (HOUR_S, MINUTE_S)):
         table = "reading" if source is None else "reading_mean"
-        where = "1" if source is None else f"span_s = {source}"
-        begin = rolled.get(span) or (await db.execute(text(f"select min(at) from {table} where {where}"))).scalar()
+        where = mine if source is None else f"{mine} and span_s = {source}"
+        oldest = (
+            f"select min(first) from (select min(at) as first from {table} where {where} group by machine_id) as firsts"
+        )
+        begin = rolled.get(span) or (await db.execute(text(oldest))).scalar()
         if begin is None:
             continue
         begin = _floor(begin.replace(tzinfo=UTC), span)
@@ -142,7 +148,7 @@ def _floor(at: datetime, span_s: int) -> datetime:
     return at - timedelta(seconds=(at - _EPOCH).total_seconds() % span_s)
 
 
-async def forget_old(db: AsyncSession, machines: list[int], now: datetime) -> None:
+async def forget_old(db: AsyncSession, machines: Sequence[int], now: datetime) -> None:
     """Remove readings and means of minutes that are older than they are kept, some at a time."""
     for machine in machines:
         for where, before in (

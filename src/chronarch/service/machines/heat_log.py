@@ -20,7 +20,8 @@ WRITE_EVERY_S = 3.0
 MOST_WAITING = 50_000
 LAG_S = 10.0
 """Real seconds until a minute is taken to be complete: what was measured in it has been written by then."""
-PRUNE_EVERY = 200
+ROLL_UP_EVERY, PRUNE_EVERY = 4, 200
+"""Writes between two makings of means, and between two removals of what is too old."""
 
 log = logging.getLogger("chronarch.heat")
 
@@ -62,9 +63,11 @@ class HeatLog:
                 if rows:
                     await db.execute(insert(t.HeatReading).prefix_with("IGNORE"), rows)
                 now = self._context.clock.now()
-                await heat.roll_up(db, now - timedelta(seconds=LAG_S * self._context.clock.rate))
+                machines = [known.row.id for known in self._fleet.all()]
+                if self._writes % ROLL_UP_EVERY == 0:
+                    await heat.roll_up(db, machines, now - timedelta(seconds=LAG_S * self._context.clock.rate))
                 if self._writes % PRUNE_EVERY == 0:
-                    await heat.forget_old(db, [known.row.id for known in self._fleet.all()], now)
+                    await heat.forget_old(db, machines, now)
                 await db.commit()
         except (SQLAlchemyError, OSError) as error:
             if away(error) or isinstance(error, OSError):

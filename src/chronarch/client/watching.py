@@ -5,8 +5,10 @@ from __future__ import annotations
 from datetime import datetime
 
 from chronarch.client.call import Call, at, some
+from chronarch.core.watching.film_settings import FilmScope, FilmSettings
 from chronarch.wire.common import RequestDone
 from chronarch.wire.watching import cameras as w
+from chronarch.wire.watching import films as f
 from chronarch.wire.watching.camera_messages import Size
 from chronarch.wire.watching.frames import KeptFrame
 from chronarch.wire.watching.settings import FrameCost, Watching, WatchingUpdate
@@ -75,6 +77,66 @@ def frame_cost(keep_every_s: float | None = None) -> Call[FrameCost]:
 def camera_work() -> Call[list[w.CameraWork]]:
     """What cameras cost each tender."""
     return Call("GET", "/api/camera-work", list[w.CameraWork])
+
+
+def films(
+    search: str = "", *, machine: str = "", build: int | None = None, file: int | None = None, part: int | None = None,
+    order: int | None = None, job: int | None = None, state: f.FilmState | None = None,
+) -> Call[list[f.Film]]:  # fmt: skip
+    """Films, newest first."""
+    asked = {"machine": machine or None, "build": build, "file": file, "part": part, "order": order, "job": job}
+    return Call("GET", "/api/films", list[f.Film], params=some(search=search or None, state=state, **asked))
+
+
+def film(number: int) -> Call[f.FilmDetail]:
+    return Call("GET", f"/api/films/{number}", f.FilmDetail)
+
+
+def film_file(number: int) -> Call[bytes]:
+    """A film: WebM or MP4, as its settings say."""
+    return Call("GET", f"/api/films/{number}/file", bytes)
+
+
+def film_picture(number: int) -> Call[bytes]:
+    """The last picture of a film, a JPEG."""
+    return Call("GET", f"/api/films/{number}/picture", bytes)
+
+
+def ask_for_film(build: int, asked: f.NewFilm) -> Call[f.Film]:
+    """Have a further film of a build made."""
+    return Call("POST", f"/api/builds/{build}/films", f.Film, body=asked)
+
+
+def keep_film(number: int, *, kept: bool) -> Call[f.Film]:
+    """Say whether a film stays when films come to more than their share of the disk."""
+    return Call("PATCH", f"/api/films/{number}", f.Film, body=f.FilmChange(kept=kept))
+
+
+def remove_film(number: int) -> Call[RequestDone]:
+    return Call("DELETE", f"/api/films/{number}", RequestDone)
+
+
+def film_standing() -> Call[f.FilmStanding]:
+    """What films take of the disk."""
+    return Call("GET", "/api/films/standing", f.FilmStanding)
+
+
+def film_rules() -> Call[list[f.FilmRule]]:
+    return Call("GET", "/api/film-rules", list[f.FilmRule])
+
+
+def film_rule(scope: FilmScope, subject: str = "0") -> Call[f.FilmRule]:
+    """How films of something are made: a machine by its name, a job, order or file by its number, 0 for the shop."""
+    return Call("GET", at("film-rules", scope, subject), f.FilmRule)
+
+
+def set_film_rule(scope: FilmScope, subject: str, settings: FilmSettings) -> Call[f.FilmRule]:
+    return Call("PUT", at("film-rules", scope, subject), f.FilmRule, body=settings)
+
+
+def drop_film_rule(scope: FilmScope, subject: str) -> Call[f.FilmRule]:
+    """Forget a rule. Returns what holds instead."""
+    return Call("DELETE", at("film-rules", scope, subject), f.FilmRule)
 
 
 def watching() -> Call[Watching]:

@@ -21,7 +21,7 @@ from chronarch.records.planning.tables import Site
 from chronarch.records.rounds.tables import HelperLink
 from chronarch.records.system.tables import Answered, Setting
 from chronarch.records.upkeep.tables import UpkeepWindow
-from chronarch.records.watching.tables import Camera, Frame
+from chronarch.records.watching.tables import Camera, Film, FilmRule, Frame
 
 __all__ = [
     "Answered",
@@ -36,6 +36,8 @@ __all__ = [
     "ChangeCounter",
     "ContentReading",
     "File",
+    "Film",
+    "FilmRule",
     "Folder",
     "Frame",
     "HeatReading",

@@ -68,11 +68,13 @@ from chronarch.service.secrets import Secrets
 from chronarch.service.system import routes as system_routes
 from chronarch.service.system.health import HealthCheck
 from chronarch.service.upkeep import routes as upkeep_routes
-from chronarch.service.watching import camera_socket, frame_keeper, looking_socket, part_release, room_light
+from chronarch.service.watching import camera_socket, film_maker, frame_keeper, looking_socket, part_release, room_light
 from chronarch.service.watching import routes as watching_routes
 from chronarch.service.watching.cameras import Cameras
+from chronarch.service.watching.content_folder import FilmStore, FrameStore
+from chronarch.service.watching.film_maker import FilmMaker
+from chronarch.service.watching.films import Films
 from chronarch.service.watching.frame_keeper import FrameKeeper
-from chronarch.service.watching.frame_store import FrameStore
 from chronarch.service.watching.part_release import PartRelease
 from chronarch.service.watching.room_light import RoomLight
 from chronarch.service.workers import Worker
@@ -115,13 +117,16 @@ class ServiceParts:
         self.release = PartRelease(context, self.fleet, self.cameras)
         self.frame_store = FrameStore(config.blobs / "frames")
         self.keeper = FrameKeeper(context, self.cameras, self.frame_store)
+        self.film_store = FilmStore(config.blobs / "films")
+        self.film_maker = FilmMaker(context, self.fleet, self.frame_store, self.film_store)
+        self.films = Films(context, self.cameras, self.film_maker)
         self.light = RoomLight(context, self.fleet, self.cameras)
         self.watch = LoopWatch(context.clock)
         self.workers = self._workers()
 
     def parts(self) -> dict[type, object]:
         """By type: what a route may ask for."""
-        room = TenderRoom(self.context, self.fleet, self.paces, self.heat_log, self.connections)
+        room = TenderRoom(self.context, self.fleet, self.paces, self.heat_log, self.connections, self.films.begin)
         jobs = JobViews(self.planner, self.facts, PromiseKeeper(self.planner))
         views = Views(self.context, self.background)
         machines = MachineList(self.context.changes, self.fleet, views)
@@ -131,6 +136,7 @@ class ServiceParts:
             self.context, Callers(self.context), self.background, views, self.facts, jobs, orders, self.fleet, machines,
             self.store, self.readers, self.intake, self.paces, self.connections, self.planner, self.dispatcher,
             SignInGuard(), room, health, self.secrets, self.cameras, self.keeper, self.frame_store,
+            self.film_store, self.film_maker, self.films,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 
@@ -147,6 +153,7 @@ class ServiceParts:
             worker("part release", self.release.look, part_release.LOOK_EVERY_S),
             worker("kept frames", self.keeper.keep, frame_keeper.AGAIN_S, self.keeper.arrived),
             worker("thinning frames", self.keeper.thin, frame_keeper.THIN_EVERY_S),
+            worker("films", self.film_maker.look, film_maker.LOOK_EVERY_S, self.film_maker.wanted),
             worker("room light", self.light.look, room_light.LOOK_EVERY_S),
             worker("open connections", self.connections.close_lapsed, open_connections.LOOK_EVERY_S, lapsed),
         ]
@@ -195,6 +202,7 @@ def make_app(config: Config) -> FastAPI:
         for task in tasks:
             task.cancel()
         service.readers.close()
+        service.film_maker.close()
         await service.planner.background.close()
         await service.background.close()
         await service.engine.dispose()

@@ -57,6 +57,14 @@ _TABLE = """
 /local-cameras                             GET:operate
 /camera-work                               GET:read
 /watching                                  GET:read PATCH:operate
+/films                                     GET:read
+/films/standing                            GET:read
+/films/{number}                            GET:read PATCH:operate DELETE:operate
+/films/{number}/file                       GET:read
+/films/{number}/picture                    GET:read
+/builds/{number}/films                     POST:operate
+/film-rules                                GET:read
+/film-rules/{scope}/{subject}              GET:read PUT:operate DELETE:operate
 /drop/{name}                               PUT:operate
 /drop                                      POST:operate
 /arrivals                                  GET:read

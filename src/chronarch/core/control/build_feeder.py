@@ -14,6 +14,7 @@ from chronarch.core.control.checkpoint import PauseRequest
 from chronarch.core.control.command_queue import CommandQueue
 from chronarch.core.control.controlled_machine import BuildSpec, ControlledMachine
 from chronarch.core.control.file_place import FilePlace
+from chronarch.core.control.film_poses import FilmPoses
 from chronarch.core.control.firmware_info import read_contact
 from chronarch.core.control.injected_commands import InjectedCommands
 from chronarch.core.control.line_protocol import CommandSequence, Drained, LineProtocol, Program, ProtocolState
@@ -36,7 +37,8 @@ class BuildFeeder:
         self.report_every_s = report_every_s
         self.phase = FeedingPhase.RESTING
         self.pauses = PlannedPauses(machine)
-        self.place = FilePlace(machine, self.pauses)
+        self.poses = FilmPoses(machine)
+        self.place = FilePlace(machine, self.pauses, self.poses)
         self.prompts = MachinePrompts(machine, link)
         self.queue = CommandQueue()
         self.pausing: PauseRequest | None = None
@@ -173,6 +175,7 @@ class BuildFeeder:
         self.place.begin()
         self.forget_position()
         self.pauses.layers = set()
+        self.poses.passed = -1
         self.pausing = None
         self.parked = self.retracted = self.nozzle_rests = self.unsure = False
         self.prompts.waits = ""
@@ -303,6 +306,8 @@ class BuildFeeder:
         self.last_words = ""
         if self.prompts.waits and count > self.prompts.beyond:
             self.machine_goes_on()
+        if not self.place.on_file and self.queue.current is not None:
+            self.queue.current.taken(count)
         if progress is None or not self.place.on_file:
             return
         if count > progress.acknowledged:
@@ -346,15 +351,19 @@ class BuildFeeder:
         if self.pausing is None and self.place.on_file and self.phase is not FeedingPhase.PAUSING:
             self.pausing = self.place.why_stop()
         if self.pausing is not None:
+            self.poses.passed = self.place.here
             self.park(self.pausing)
         return self.pausing is not None
 
-    def _park_or_feed(self) -> None:
-        if not self._park_if_wanted():
-            self.feed()
+    def _pose_if_due(self) -> None:
+        """Put what takes the head out of the picture before all that people have asked for."""
+        pose = self.poses.take(self.place.here, self.place.caught_up()) if self.place.on_file else None
+        if pose is not None:
+            self.queue.waiting.appendleft(pose)
 
     def _park_or_inject(self) -> None:
         if not self._park_if_wanted():
+            self._pose_if_due()
             self.phase = FeedingPhase.ASIDE
             if not self.inject_next():
                 self.feed()
@@ -424,7 +433,6 @@ def _nothing(feeder: BuildFeeder) -> None:
 STEPS: Mapping[Step, Callable[[BuildFeeder], object]] = {
     Step.NOTHING: _nothing,
     Step.INJECT: BuildFeeder.inject_next,
-    Step.PARK_OR_FEED: BuildFeeder._park_or_feed,
     Step.PARK_OR_INJECT: BuildFeeder._park_or_inject,
     Step.INJECT_OR_FEED: BuildFeeder._inject_or_feed,
     Step.PARK: BuildFeeder._park_if_wanted,

@@ -45,10 +45,12 @@ def _away(model: MachineModel, modal: ModalState) -> tuple[bytes, ...]:
     return b"G1 Z%g F600" % model.lift_mm, b"G90", b"G1 X%g Y%g F6000" % (x, y)
 
 
-def park(model: MachineModel, modal: ModalState, *, lift: bool, heaters_off: bool) -> CommandSequence:
+def park(
+    model: MachineModel, modal: ModalState, *, lift: bool, heaters_off: bool, retract_mm: float = RETRACT_MM
+) -> CommandSequence:
     """Wait for the moves under way. With `lift`, retract, lift and park; the fan stays as it is. Afterwards the machine
     is in millimetres and relative extrusion; `go_back` undoes that."""
-    away = (b"G1 E-%d F2400" % RETRACT_MM, *_away(model, modal)) if lift else ()
+    away = (b"G1 E-%g F2400" % retract_mm, *_away(model, modal)) if lift else ()
     off = (*nozzles_off(model), b"M140 S0") if heaters_off else ()
     return CommandSequence((b"M400", *((b"G21",) if modal.inches else ()), b"G91", b"M83", *away, b"M400", *off))
 
@@ -68,14 +70,14 @@ def heat_again(modal: ModalState) -> CommandSequence:
     return CommandSequence((*((b"M141 S%g" % chamber,) if chamber else ()), *asked, *waits))
 
 
-def go_back(modal: ModalState, *, lifted: bool, retracted: bool) -> CommandSequence:
+def go_back(modal: ModalState, *, lifted: bool, retracted: bool, prime_mm: float = RETRACT_MM) -> CommandSequence:
     """Undo `park`: position, filament, modes, extruder count, feed rate and fans as the file left them."""
     m = modal
     back: list[bytes] = [b"G21"] if m.inches else []
     if lifted:
         back += [b"G90", b"G1 X%.3f Y%.3f F6000" % (m.x, m.y), b"G1 Z%.3f F600" % m.z]
     if retracted:
-        back += [b"M83", b"G1 E%d F2400" % RETRACT_MM]
+        back += [b"M83", b"G1 E%g F2400" % prime_mm]
     back += [b"G90" if m.absolute else b"G91", b"M82" if m.absolute_e else b"M83", b"G92 E%.5f" % m.e]
     if m.feed_mm_min:
         back.append(b"G1 F%g" % m.feed_mm_min)

@@ -15,6 +15,7 @@ from chronarch.core.control.events import (
     Noticed,
     StateChanged,
 )
+from chronarch.core.control.film_taking import FilmTaking
 from chronarch.core.control.firmware_info import FirmwareInfo
 from chronarch.core.control.line_protocol import Program
 from chronarch.core.control.progress import Progress
@@ -42,6 +43,9 @@ class BuildSpec:
     pace: float = 1.0
     """The learned pace of such machines, as a factor on the planned time."""
     sha256: str = ""
+    film: FilmTaking | None = None
+    shutter_s: float = 0.0
+    """How long the head stands out of the picture once it has settled, shop seconds."""
 
 
 class ControlledMachine:
@@ -62,6 +66,8 @@ class ControlledMachine:
         self.settings = BuildAdjustments()
         self.change = ""
         """How far a filament change has come: empty, `wanted`, or the last step done."""
+        self.head_away = 0
+        """How often the head has stood still outside the picture, so that a frame could be taken."""
         self.ending = (Outcome.COMPLETED, "")
         self.changed = False
         """Whether the checkpoint differs from the last one on disk in more than the place in the file."""

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from chronarch.core.control.checkpoint import PauseRequest
 from chronarch.core.control.controlled_machine import ControlledMachine
+from chronarch.core.control.film_poses import FilmPoses
 from chronarch.core.control.planned_pauses import PlannedPauses
 from chronarch.core.gcode.modal import ModalState
 
 
 class FilePlace:
-    def __init__(self, machine: ControlledMachine, pauses: PlannedPauses) -> None:
+    def __init__(self, machine: ControlledMachine, pauses: PlannedPauses, poses: FilmPoses) -> None:
         self._machine = machine
         self._pauses = pauses
+        self._poses = poses
         self.on_file = False
         """Whether the link carries the file, rather than a sequence of the tender's own."""
         self.passed_wait = -1
@@ -45,10 +47,13 @@ class FilePlace:
             self.modal, self.modal_at = ModalState(), 0
 
     def next_stop(self) -> int | None:
-        """The next command before which the feeding stops: because a person asked for it, or the file did."""
+        """The next command before which the feeding stops: because a person asked for it, or the file did, or a frame
+        is taken without the head."""
         here = self.here
+        pose = self._poses.next(here)
         waits = (i for i in self._machine.the_spec().program.waits if i >= here and i > self.passed_wait)
-        return min([*waits, *(i for i in self._pauses.indexes() if i >= here)], default=None)
+        planned = (i for i in self._pauses.indexes() if i >= here)
+        return min([*waits, *planned, *([] if pose is None else [pose])], default=None)
 
     def why_stop(self) -> PauseRequest | None:
         """Why the feeding stops here, if that was planned."""

@@ -15,12 +15,21 @@ from chronarch.core.machines.bed_mesh import read_level_map
 
 @dataclass
 class PendingAction:
-    """Commands on their way, for an action of a person's or of the tender's own; `then` takes what the machine said."""
+    """Commands on their way, for an action of a person's or of the tender's own; `then` takes what the machine said.
+    `reached` is called once the machine has taken the first `at` of them."""
 
     injected: InjectedCommands
     action: Action | None = None
     by: str = ""
     then: Callable[[InjectedCommands], None] | None = None
+    at: int = 0
+    reached: Callable[[], None] | None = None
+
+    def taken(self, count: int) -> None:
+        """The machine has taken so many of the commands."""
+        if self.reached is not None and count >= self.at:
+            self.reached()
+            self.reached = None
 
 
 def adjustments(pending: Iterable[PendingAction]) -> list[Adjust]:

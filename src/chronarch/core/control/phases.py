@@ -26,8 +26,7 @@ class Step(Enum):
 
     NOTHING = "-"
     INJECT = "the next injected commands, if any"
-    PARK_OR_FEED = "parking, at a pause; else feeding"
-    PARK_OR_INJECT = "parking, at a pause; else aside"
+    PARK_OR_INJECT = "parking, at a pause; else aside, with a frame's or injected commands; else feeding"
     INJECT_OR_FEED = "aside, with the next injected commands; else feeding"
     PARK = "parking"
     PARK_OR_COMPLETE = "ending (completed), if it was the file; else parking"
@@ -51,7 +50,7 @@ class PhaseRule:
 
 PHASES = {
     FeedingPhase.RESTING: PhaseRule("nothing, or injected commands", Step.NOTHING, Step.INJECT),
-    FeedingPhase.FEEDING: PhaseRule("the file", Step.PARK_OR_FEED, Step.COMPLETE),
+    FeedingPhase.FEEDING: PhaseRule("the file", Step.PARK_OR_INJECT, Step.COMPLETE),
     FeedingPhase.TURNING: PhaseRule("the file", Step.PARK_OR_INJECT, Step.COMPLETE),
     FeedingPhase.ASIDE: PhaseRule("injected commands", Step.NOTHING, Step.INJECT_OR_FEED),
     FeedingPhase.PAUSING: PhaseRule("the file, or what heats again", Step.PARK, Step.PARK_OR_COMPLETE),

@@ -109,6 +109,7 @@ class Recovery:
             # Nobody waits any more for what people asked of the earlier tender. The rest of it is carried out without
             # an answer.
             feeder.queue.current = PendingAction(InjectedCommands(commands))
+            feeder.poses.passed = feeder.place.here
         feeder.place.on_file = False
         feeder.link.load(CommandSequence(commands), at if 0 <= at <= len(commands) else 0, base=own.base)
 

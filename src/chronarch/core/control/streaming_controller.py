@@ -8,6 +8,7 @@ how a build outlives its tender. Here their events come in, and what people may 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from typing import Any
 
 from chronarch.core.control import command_sequences as programs
@@ -293,7 +294,7 @@ class StreamingController(MachineController):
             raise WrongState("No build is under way.")
         if self.feeder.beyond > from_index:
             raise TooLate("The layer from which it should be left out has begun; choose a later one.")
-        self.feeder.replace_file(BuildSpec(spec.build, plan, program, spec.pace, sha256))
+        self.feeder.replace_file(replace(spec, plan=plan, program=program, sha256=sha256))
         self.machine.tell(Adjusted(spec.build, text, by))
 
     def take_model(self, model: MachineModel) -> None:

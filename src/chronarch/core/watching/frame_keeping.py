@@ -1,5 +1,5 @@
 """Which frames are kept, and for how long: all of an hour, one a minute of a day, one a layer of a month, the first and
-the last of a build for ever."""
+the last of a build for ever; those taken for a film until it is made."""
 
 from __future__ import annotations
 
@@ -18,12 +18,14 @@ class FrameReason(StrEnum):
     END = "end"
     VERDICT = "verdict"
     LAYER = "layer"
+    FILM = "film"
     TIME = "time"
 
 
 HOUR, DAY, MONTH = timedelta(hours=1), timedelta(days=1), timedelta(days=30)
 FOR_EVER = datetime(9999, 1, 1, tzinfo=UTC)
 SPECIAL = frozenset(FrameReason) - {FrameReason.LAYER, FrameReason.TIME}
+"""Kept for a month wherever they come. A frame for a film is among them, until its film is made."""
 
 
 @dataclass(frozen=True)

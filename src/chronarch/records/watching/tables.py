@@ -1,4 +1,4 @@
-"""Cameras, and the frames of them that are kept."""
+"""Cameras, the frames of them that are kept, and films."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from sqlalchemy import (
     BigInteger,
     Boolean,
     Computed,
+    Float,
     ForeignKey,
     Index,
     Integer,
@@ -63,3 +64,50 @@ class Frame(Base):
     size: Mapped[int] = mapped_column(Integer)
     keep_until: Mapped[datetime] = mapped_column(UtcTime, index=True)
     __table_args__ = (Index("frame_of_camera", "camera_id", "at"), Index("frame_of_build", "build_id", "at"))
+
+
+class Film(Base):
+    """A film of a build: wanted when the build began, or asked for later. Its bytes lie on the disk by their
+    content."""
+
+    __tablename__ = "film"
+    __change__ = "films"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    build_id: Mapped[int] = mapped_column(ForeignKey("build.id"))
+    camera_id: Mapped[int | None] = mapped_column(ForeignKey("camera.id", ondelete="SET NULL"))
+    camera: Mapped[str] = mapped_column(String(60))
+    """The name that the camera had."""
+    by_itself: Mapped[bool] = mapped_column(Boolean)
+    asked_by: Mapped[str] = mapped_column(String(120), default="")
+    asked_at: Mapped[datetime] = mapped_column(UtcTime)
+    settings: Mapped[dict[str, Any]] = mapped_column(JSON)
+    state: Mapped[str] = mapped_column(String(8), index=True)
+    problem: Mapped[str] = mapped_column(String(300), default="")
+    """Why it waits, or could not be made."""
+    made_at: Mapped[datetime | None] = mapped_column(UtcTime)
+    kept: Mapped[bool] = mapped_column(Boolean, default=False)
+    """Whether it stays when films come to more than their share of the disk."""
+    sha256: Mapped[str | None] = mapped_column(String(64), index=True)
+    poster: Mapped[str | None] = mapped_column(String(64), index=True)
+    size: Mapped[int] = mapped_column(BigInteger, default=0)
+    seconds: Mapped[float] = mapped_column(Float(53), default=0.0)
+    width: Mapped[int] = mapped_column(Integer, default=0)
+    height: Mapped[int] = mapped_column(Integer, default=0)
+    marks: Mapped[list[dict[str, Any]]] = mapped_column(JSON, default=list)
+    layers: Mapped[list[list[float]]] = mapped_column(JSON, default=list)
+    own_build: Mapped[int | None] = mapped_column(Integer, Computed("if(by_itself, build_id, null)", persisted=True))
+    __table_args__ = (
+        UniqueConstraint("own_build", name="one_film_of_its_own_a_build"),
+        Index("film_of_build", "build_id"),
+    )
+
+
+class FilmRule(Base):
+    """How films of something are to be made: `scope` is what, `subject` its number (0 for the shop)."""
+
+    __tablename__ = "film_rule"
+    __change__ = "setup"
+    __subject__ = "scope"
+    scope: Mapped[str] = mapped_column(String(8), primary_key=True)
+    subject: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    settings: Mapped[dict[str, Any]] = mapped_column(JSON)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 import logging
+from collections.abc import Awaitable, Callable
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
@@ -16,6 +17,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.control.events import ControlEvent, Noticed
+from chronarch.core.control.film_taking import FilmTaking
 from chronarch.core.machines.states import BuildState
 from chronarch.records import tables as t
 from chronarch.records.failures import away
@@ -116,6 +118,8 @@ class TenderRoom:
     paces: LearnedPaces
     heat_log: HeatLog
     connections: OpenConnections
+    film_of: Callable[[int], Awaitable[FilmTaking | None]]
+    """What a tender is to do for the film of a build."""
 
 
 class TenderSession:
@@ -143,7 +147,12 @@ class TenderSession:
             await self._socket.send_text(text)
 
     async def _config(self, db: AsyncSession, known: FleetMachine) -> MachineConfig:
-        return await config_of(db, known, await self._room.paces.of(db, known.model.name))
+        config = await config_of(db, known, await self._room.paces.of(db, known.model.name))
+        order = config.order
+        if order is None or order.ended:
+            return config
+        order = order.model_copy(update={"film": await self._room.film_of(order.build)})
+        return config.model_copy(update={"order": order})
 
     async def _configure(self, db: AsyncSession, known: FleetMachine) -> None:
         await self._send(Assign(config=await self._config(db, known)).model_dump_json())

@@ -15,7 +15,7 @@ from chronarch.records.watching import frames
 from chronarch.service.changes import Watch
 from chronarch.service.context import ServiceContext
 from chronarch.service.watching.cameras import CameraConnection, Cameras
-from chronarch.service.watching.frame_store import FrameStore
+from chronarch.service.watching.content_folder import FrameStore
 from chronarch.service.watching.settings import load_watching
 from chronarch.wire.watching.camera_messages import FrameHead, FramesKept
 

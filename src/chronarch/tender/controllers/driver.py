@@ -22,6 +22,7 @@ from chronarch.core.control.checkpoint import BuildCheckpoint
 from chronarch.core.control.controlled_machine import BuildSpec, Instant
 from chronarch.core.control.controller import MachineController
 from chronarch.core.control.events import ControlEvent, Noticed
+from chronarch.core.control.film_poses import SHUTTER_S
 from chronarch.core.machines.address import parse_address
 from chronarch.core.machines.states import WORKING, BuildState, MachineState, WrongState
 from chronarch.tender.checkpoints import CheckpointStore, MachineCheckpoint
@@ -272,7 +273,10 @@ class MachineDriver(ABC):
         while True:
             try:
                 program = await self.context.store.program(build.sha256)
-                return BuildSpec(build.build, build.plan.core(), program, build.pace, build.sha256)
+                shutter_s = SHUTTER_S * self.context.clock.rate
+                return BuildSpec(
+                    build.build, build.plan.core(), program, build.pace, build.sha256, build.film, shutter_s
+                )
             except Exception as error:
                 log.warning("the file of build %d cannot be had: %s", build.build, error)
             await asyncio.sleep(wait_s)

@@ -3,15 +3,55 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import datetime
 from typing import Any
 
+from chronarch.core.control.controlled_machine import ControlledMachine
 from chronarch.core.control.controller import MachineController
 from chronarch.core.control.events import ControlEvent
+from chronarch.core.gcode.plan import TimePlan
 from chronarch.core.machines.states import WORKING, MachineState
 from chronarch.core.watching.frame_keeping import FrameReason
 
 TOLD_EVERY = 10
 """Looks between two tellings of where a build is, while nothing happens."""
+
+
+class FilmMoments:
+    """When a frame is due for the film of one machine's build."""
+
+    def __init__(self) -> None:
+        self._build: int | None = None
+        self._taken: object = None
+        self._at: datetime | None = None
+
+    def due(self, machine: ControlledMachine) -> bool:
+        spec, progress = machine.spec, machine.progress
+        if spec is None or progress is None or spec.film is None:
+            return False
+        if spec.build != self._build:
+            self._build, self._taken, self._at = spec.build, machine.head_away, None
+        film, now = spec.film, machine.now().shop
+        if film.every_s:
+            if self._at is not None and (now - self._at).total_seconds() < film.every_s:
+                return False
+            self._at = now
+            return True
+        place: object = machine.head_away
+        if film.head_away is None:
+            layer = spec.plan.layer_at(progress.acknowledged)
+            place = layer, int(film.per_layer * _share(spec.plan, layer, progress.acknowledged))
+        before, self._taken = self._taken, place
+        return place != before
+
+
+def _share(plan: TimePlan, layer: int, taken: int) -> float:
+    """How much of a layer is laid, 0 to less than 1."""
+    if not 1 <= layer <= len(plan.layers):
+        return 0.0
+    ends = plan.layers[layer] if layer < len(plan.layers) else plan.commands
+    begins = plan.layers[layer - 1]
+    return min(0.999, max(0, taken - begins) / max(1, ends - begins))
 
 
 class CameraMoments:
@@ -23,6 +63,7 @@ class CameraMoments:
         self._places: dict[str, tuple[int | None, int, bool]] = {}
         self._builds: dict[str, int] = {}
         self._looks: dict[str, int] = {}
+        self._films: dict[str, FilmMoments] = {}
 
     def happened(self, machine: str, event: ControlEvent, controller: MachineController) -> None:
         """Something has happened at a machine."""
@@ -40,6 +81,8 @@ class CameraMoments:
             self._say(machine, controller, FrameReason.LAYER if new_layer else None)
         elif working and self._looks[machine] % TOLD_EVERY == 0:
             self._say(machine, controller, None)
+        if working and self._films.setdefault(machine, FilmMoments()).due(controller.machine):
+            self._say(machine, controller, FrameReason.FILM)
 
     def _say(self, machine: str, controller: MachineController, why: FrameReason | None) -> None:
         build, layer, command, working = _place(controller)

@@ -7,13 +7,16 @@ from typing import Annotated, Literal
 from pydantic import Field, TypeAdapter
 
 from chronarch.core.control.events import ControlEvent
+from chronarch.core.control.film_taking import FilmTaking, HeadAway
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import MachineState
-from chronarch.wire.common import GivenTime, Time, Wire
+from chronarch.wire.common import GivenTime, Time, Wire, as_is
 from chronarch.wire.control.actions import LogLine
 from chronarch.wire.control.commands import MachineCommand
 from chronarch.wire.gcode import WirePlan
 from chronarch.wire.machines.machine import BuildBrief, MachineControls, Reading
+
+as_is(FilmTaking, HeadAway)
 
 
 class OpenBuild(Wire):
@@ -31,6 +34,8 @@ class OpenBuild(Wire):
     begun: bool = False
     ended: bool = False
     started_at: Time | None = None
+    film: FilmTaking | None = None
+    """What is to be done for the film of it, beside keeping a frame of each layer."""
 
 
 class MachineConfig(Wire):

@@ -21,6 +21,8 @@ class Watching(Wire):
     layers, and of what is worth remembering, are kept beside these."""
     frames_gb: Gigabytes = 20.0
     """What kept frames may take of the disk."""
+    films_gb: Gigabytes = 10.0
+    """What films may take of the disk."""
 
 
 class WatchingUpdate(Wire):
@@ -29,6 +31,7 @@ class WatchingUpdate(Wire):
     camera_budget: Cores | None = None
     keep_every_s: EverySeconds | None = None
     frames_gb: Gigabytes | None = None
+    films_gb: Gigabytes | None = None
 
 
 class FrameCost(Wire):

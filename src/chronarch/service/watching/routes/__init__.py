@@ -1,5 +1,5 @@
-"""Cameras: setting them up, what they see, and trying them."""
+"""Cameras: setting them up, what they see, and trying them; films."""
 
-from chronarch.service.watching.routes import camera_tests, cameras, frames, settings
+from chronarch.service.watching.routes import camera_tests, cameras, film_rules, films, frames, settings
 
-routers = (cameras.router, camera_tests.router, frames.router, settings.router)
+routers = (cameras.router, camera_tests.router, frames.router, films.router, film_rules.router, settings.router)

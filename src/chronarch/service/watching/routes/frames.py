@@ -20,7 +20,7 @@ from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.paging import ManyPaged, Page
 from chronarch.service.problems import ApiProblem
 from chronarch.service.watching.cameras import Cameras, TheCameras
-from chronarch.service.watching.frame_store import TheFrameStore
+from chronarch.service.watching.content_folder import TheFrameStore
 from chronarch.service.watching.settings import load_watching
 from chronarch.wire.common import GivenTime, Label, fill
 from chronarch.wire.watching.frames import KeptFrame

@@ -18,6 +18,7 @@ const LiveContext = createContext<Live>({ now: () => new Date(), rate: 1, heard:
 const AFFECTS: Record<string, string[]> = {
   arrivals: ["arrivals"],
   cameras: ["cameras", "machine"],
+  films: ["films"],
   builds: ["builds", "build", "changes", "machine", "jobs", "orders", "plan"],
   files: ["files", "parts", "jobs"],
   jobs: ["jobs", "orders", "plan"],
@@ -28,7 +29,7 @@ const AFFECTS: Record<string, string[]> = {
   orders: ["orders", "plan"],
   parts: ["parts", "files", "jobs"],
   plan: ["plan"],
-  setup: ["setup", "plan", "jobs", "orders", "watching"],
+  setup: ["setup", "plan", "jobs", "orders", "watching", "film-rules"],
   spools: ["setup", "machine", "plan", "jobs", "orders"],
   stock: ["orders"],
 };

@@ -26,6 +26,8 @@ import { QueuePage } from "../features/orders/queue-page";
 import { RecordsPage } from "../features/ledger/records-page";
 import { CameraPage } from "../features/watching/camera-page";
 import { CamerasPage } from "../features/watching/cameras-page";
+import { FilmPage } from "../features/watching/film-page";
+import { FilmsPage } from "../features/watching/films-page";
 import { SignInPage } from "../features/access/sign-in-page";
 import { Empty, Failed, Loading, Page, Sheet } from "../ui/page";
 
@@ -59,6 +61,8 @@ function Console() {
           <Route path="/setup" element={<SetupPage />} />
           <Route path="/library" element={<LibraryPage />} />
           <Route path="/library/bin" element={<BinPage />} />
+          <Route path="/library/films" element={<FilmsPage />} />
+          <Route path="/library/films/:number" element={<FilmPage />} />
           <Route path="/library/parts" element={<PartsPage />} />
           <Route path="/library/parts/:which" element={<PartPage />} />
           <Route path="/library/files/:which" element={<FilePage />} />

@@ -30,7 +30,7 @@ export function duration(seconds: number): string {
 export const percent = (share: number, digits = 0) => `${(share * 100).toFixed(digits)} %`;
 /** A share as CSS wants a width. */
 export const width = (share: number) => `${(share * 100).toFixed(3)}%`;
-export const size = (bytes: number) => (bytes >= 1e6 ? `${(bytes / 1e6).toFixed(1)} MB` : `${(bytes / 1e3).toFixed(1)} kB`);
+export const size = (bytes: number) => (bytes >= 1e9 ? `${(bytes / 1e9).toFixed(2)} GB` : bytes >= 1e6 ? `${(bytes / 1e6).toFixed(1)} MB` : `${(bytes / 1e3).toFixed(1)} kB`);
 /** Grams of a length (mm) of 1.75 mm filament; densities as data sheets give them, g/cm³. */
 const DENSITY: Record<string, number> = { PLA: 1.24, PETG: 1.27, ABS: 1.04, ASA: 1.07, TPU: 1.21, PA: 1.14, PC: 1.2 };
 export const grams = (mm: number, material = "PLA") =>

@@ -25,6 +25,8 @@ interface Props {
   /** Instead of moving the drawing, a drag draws this; `onShape` gets its two points in mm. */
   shape?: "rectangle" | "circle" | null;
   onShape?: (points: [number[], number[]]) => void;
+  /** Where the head is taken away from and to once the layer is laid, mm. */
+  away?: [number[], number[]];
   label: string;
 }
 
@@ -284,6 +286,25 @@ function draw(g: CanvasRenderingContext2D, p: Props, look: Look, size: [number, 
     g.stroke();
     g.setLineDash([]);
   }
+  if (p.away) drawAway(g, p.away, X, Y);
+}
+
+/** The way of the head out of the picture. */
+function drawAway(g: CanvasRenderingContext2D, [[x, y], [u, v]]: [number[], number[]], X: (x: number) => number, Y: (y: number) => number) {
+  g.strokeStyle = g.fillStyle = css("--ink");
+  g.lineWidth = 1.5;
+  g.setLineDash([6, 4]);
+  g.beginPath();
+  g.moveTo(X(x!), Y(y!));
+  g.lineTo(X(u!), Y(v!));
+  g.stroke();
+  g.setLineDash([]);
+  g.beginPath();
+  g.arc(X(x!), Y(y!), 3, 0, 2 * Math.PI);
+  g.fill();
+  g.strokeRect(X(u!) - 9, Y(v!) - 9, 18, 18);
+  g.font = "13px 'IBM Plex Sans', sans-serif";
+  g.fillText("head", X(u!) + 14, Y(v!) + 5);
 }
 
 /** What is being drawn round objects: a rectangle by its corners, a circle by its middle and rim. */

@@ -28,6 +28,8 @@ interface Props {
   picked?: string[];
   shape?: "rectangle" | "circle" | null;
   onShape?: (points: [number[], number[]]) => void;
+  /** Where the head is taken out of the picture, by layer: from where (mm) and for how long (s); and where it goes. */
+  away?: { poses: { layer: number; x: number; y: number; seconds: number }[]; to: number[] };
   whole?: boolean;
   beside?: ReactNode;
   height?: string;
@@ -112,6 +114,7 @@ export function Viewer(p: Props) {
     deed();
   };
   const row = table.data?.[layer - 1];
+  const pose = p.away?.poses.find((x) => x.layer === layer);
   const move = share !== null && m && upTo > 0 ? upTo - 1 : null;
   return (
     <div className="flex flex-col" onKeyDown={key} data-testid="viewer">
@@ -176,6 +179,7 @@ export function Viewer(p: Props) {
               picked={p.picked}
               shape={p.shape}
               onShape={p.onShape}
+              away={pose && p.away && [[pose.x, pose.y], p.away.to]}
               label={`Layer ${layer} of ${p.layers} from above`}
             />
           )}
@@ -244,6 +248,9 @@ export function Viewer(p: Props) {
                 <span>{duration(row.seconds)}</span>
                 <span>{(row.filament_mm / 1000).toFixed(2)} m of filament</span>
               </>
+            )}
+            {p.away && (
+              <span className="text-ink">{pose ? `then the head goes aside for ${pose.seconds.toFixed(1)} s` : "the head stays: too short a layer, or the last"}</span>
             )}
             {move !== null && m && (
               <span>

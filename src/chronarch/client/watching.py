@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from datetime import datetime
 
 from chronarch.client.call import Call, at, some
+from chronarch.core.control.film_poses import PoseRun
+from chronarch.core.control.film_taking import HeadAway
 from chronarch.core.watching.film_settings import FilmScope, FilmSettings
 from chronarch.wire.common import RequestDone
 from chronarch.wire.watching import cameras as w
@@ -81,11 +84,13 @@ def camera_work() -> Call[list[w.CameraWork]]:
 
 def films(
     search: str = "", *, machine: str = "", build: int | None = None, file: int | None = None, part: int | None = None,
-    order: int | None = None, job: int | None = None, state: f.FilmState | None = None,
+    order: int | None = None, job: int | None = None, state: f.FilmState | None = None, ended: bool = False,
 ) -> Call[list[f.Film]]:  # fmt: skip
     """Films, newest first."""
     asked = {"machine": machine or None, "build": build, "file": file, "part": part, "order": order, "job": job}
-    return Call("GET", "/api/films", list[f.Film], params=some(search=search or None, state=state, **asked))
+    return Call(
+        "GET", "/api/films", list[f.Film], params=some(search=search or None, state=state, ended=ended or None, **asked)
+    )
 
 
 def film(number: int) -> Call[f.FilmDetail]:
@@ -137,6 +142,11 @@ def set_film_rule(scope: FilmScope, subject: str, settings: FilmSettings) -> Cal
 def drop_film_rule(scope: FilmScope, subject: str) -> Call[f.FilmRule]:
     """Forget a rule. Returns what holds instead."""
     return Call("DELETE", at("film-rules", scope, subject), f.FilmRule)
+
+
+def head_away(sha256: str, away: HeadAway, model: str = "") -> Call[PoseRun]:
+    """What taking the head out of the picture would come to in a file: a dry run."""
+    return Call("GET", at("contents", sha256, "head-away"), PoseRun, params=some(model=model or None, **asdict(away)))
 
 
 def watching() -> Call[Watching]:

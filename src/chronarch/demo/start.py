@@ -17,11 +17,14 @@ from dataclasses import asdict, dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+from sqlalchemy.exc import SQLAlchemyError
+
 from chronarch.client import Client, ClientError, requests
 from chronarch.core.clock import ScaledClock
 from chronarch.demo import fill
 from chronarch.demo import library as demo_library
 from chronarch.demo.broker import USER, BrokerFailed, PrivateBroker
+from chronarch.demo.frames import add_pictures
 from chronarch.demo.hands import SimulatedHands
 from chronarch.demo.processes import Child
 from chronarch.demo.shop import CAMERAS, MACHINES, MODELS, NAME, OPENING, QUEUE, TWO_CAMERAS
@@ -265,10 +268,20 @@ class Demo:
 
     def run(self) -> None:
         """Keep things going until `stop` is asked for: a process that ends by itself is started again."""
+        threading.Thread(target=self._draw_past, daemon=True).start()
         with Client(self.address, self.kept.key) as client:
             hands = SimulatedHands(client, self.hands_path, tuple(QUEUE))
             while not self._stopping.wait(1.0):
                 self._look_after(hands)
+
+    def _draw_past(self) -> None:
+        """Frames and films of the past come while the shop is open already; what is not done by its end is done next
+        time."""
+        try:
+            add_pictures(self.database.url, self.folder / "blobs")
+        except (SQLAlchemyError, OSError) as error:
+            if not self._stopping.is_set():
+                self.say(f"The pictures of the past could not be drawn: {str(error).splitlines()[0]}")
 
     def _look_after(self, hands: SimulatedHands) -> None:
         self._keep_time()

@@ -63,6 +63,7 @@ _TABLE = """
 /films/{number}/file                       GET:read
 /films/{number}/picture                    GET:read
 /builds/{number}/films                     POST:operate
+/contents/{sha256}/head-away               GET:read
 /film-rules                                GET:read
 /film-rules/{scope}/{subject}              GET:read PUT:operate DELETE:operate
 /drop/{name}                               PUT:operate

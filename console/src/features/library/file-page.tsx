@@ -1,5 +1,5 @@
 import { Download, Pencil } from "lucide-react";
-import { useState } from "react";
+import { useMemo, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 
 import { api, type LibraryFile, type Revision, value } from "../../api/client";
@@ -16,6 +16,9 @@ import { EditDialog, type EditStart } from "../gcode/edit-dialog";
 import { Figures } from "../gcode/figures";
 import { HistorySheet } from "./history";
 import { Preflight } from "../gcode/preflight";
+import { FilmRuleLine } from "../watching/film-rule";
+import { HEAD_AWAY, useFilmRule, useHeadAway } from "../watching/film-queries";
+import { FilmStrip } from "../watching/film-strip";
 import { QueueDialog } from "./queue-dialog";
 
 export function FilePage() {
@@ -59,6 +62,9 @@ function Known({ file: f, asked, set, old }: KnownProps) {
   const [renaming, setRenaming] = useState(false);
   const [editing, setEditing] = useState<EditStart | null>(null);
   const layer = Number(asked.get("layer") ?? 1);
+  const rule = useFilmRule("file", String(f.id)).data;
+  const run = useHeadAway(asked.get("head") === "away" ? f.sha256 : undefined, r.model ?? "", rule?.settings.head_away ?? HEAD_AWAY).data;
+  const away = useMemo(() => (run && asked.get("head") === "away" ? { poses: run.poses, to: run.park_mm } : undefined), [run, asked]);
   const query = old ? `?revision=${f.revision}` : "";
   return (
     <Page
@@ -124,6 +130,7 @@ function Known({ file: f, asked, set, old }: KnownProps) {
               choose={setChosen}
               layer={layer}
               onLayer={(n) => set("layer", String(n))}
+              away={away}
               beside={
                 <span className="flex flex-wrap items-center gap-x-4 gap-y-1">
                   <Drawings file={f} layer={layer} />
@@ -156,11 +163,13 @@ function Known({ file: f, asked, set, old }: KnownProps) {
               )}
             </div>
           )}
+          {!old && <FilmStrip of={{ file: f.id }} search={f.name} />}
           <Revisions file={f} />
           <HistorySheet kind="files" which={String(f.id)} />
         </div>
         <div className="flex min-w-0 flex-col gap-5">
           <Preflight file={f} />
+          {!old && <FileFilms file={f} shown={asked.get("head") === "away"} show={(on) => set("head", on ? "away" : "")} />}
           <Figures file={f} choose={setChosen} chosen={chosen} />
         </div>
       </div>
@@ -168,6 +177,32 @@ function Known({ file: f, asked, set, old }: KnownProps) {
       {renaming && <AboutDialog file={f} close={() => setRenaming(false)} />}
       {editing && <EditDialog file={f} start={editing} close={() => setEditing(null)} />}
     </Page>
+  );
+}
+
+/** How films of the file are made, and what taking the head out of the picture would come to: a dry run. */
+function FileFilms({ file: f, shown, show }: { file: LibraryFile; shown: boolean; show: (on: boolean) => void }) {
+  const model = f.reading.model ?? "";
+  const rule = useFilmRule("file", String(f.id)).data;
+  const run = useHeadAway(shown ? f.sha256 : undefined, model, rule?.settings.head_away ?? HEAD_AWAY).data;
+  return (
+    <Sheet>
+      <SheetTitle>Films</SheetTitle>
+      <div className="flex flex-col gap-2 px-5 pb-4">
+        <FilmRuleLine scope="file" subject={String(f.id)} file={{ sha256: f.sha256, model }} />
+        <label className="flex items-center gap-2 text-sm">
+          <input type="checkbox" checked={shown} onChange={(e) => show(e.target.checked)} /> Show the head going out of the picture
+        </label>
+        {shown && run && (
+          <p className="m-0 text-sm text-faded" aria-live="polite">
+            <strong className="text-ink">
+              {run.poses.length} times, about {duration(run.adds_s)} more
+            </strong>
+            {run.left_out > 0 && `; ${run.left_out} layers are too short`}. {run.risk}
+          </p>
+        )}
+      </div>
+    </Sheet>
   );
 }
 

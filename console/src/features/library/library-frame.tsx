@@ -1,4 +1,4 @@
-import { Box, Files, Trash2 } from "lucide-react";
+import { Box, Files, Film, Trash2 } from "lucide-react";
 import type { ReactNode } from "react";
 import { NavLink } from "react-router";
 
@@ -8,6 +8,7 @@ import { Page } from "../../ui/page";
 const TABS = [
   { to: "/library", name: "Files", icon: Files },
   { to: "/library/parts", name: "Parts", icon: Box },
+  { to: "/library/films", name: "Films", icon: Film },
   { to: "/library/bin", name: "Bin", icon: Trash2 },
 ];
 

@@ -21,6 +21,7 @@ import { FilamentChange } from "../control/filament";
 import { Free } from "../control/hands-on";
 import { Heat } from "./heat";
 import { Laying } from "../control/laying";
+import { FilmRuleLine } from "../watching/film-rule";
 import { Where } from "./where";
 
 export function MachinePage() {
@@ -287,6 +288,9 @@ function SetUp({ machine: m }: { machine: MachineDetail }) {
         </Fact>
         <Fact name="Says of itself">{firmware(m)}</Fact>
         {!m.hands?.runs_file && <Fact name="Lines sent again">{m.resends ?? 0}</Fact>}
+        <Fact name="Films">
+          <FilmRuleLine scope="machine" subject={m.name} />
+        </Fact>
         <Fact name="If its tender dies">{WATCH[String(m.hands?.watchdog ?? null)]}</Fact>
       </dl>
       <div className="px-5 pb-3">

@@ -12,6 +12,7 @@ import { useReading } from "../gcode/queries";
 import { Heat } from "../machines/heat";
 import { useMachine } from "../machines/queries";
 import { CameraChoice } from "../watching/camera-choice";
+import { BuildFilm } from "../watching/film-strip";
 import { useBuildMarks } from "../watching/marks";
 import { FramePicture, LookBack } from "../watching/look-back";
 import { useBuildFrames, useCameras } from "../watching/queries";
@@ -134,6 +135,7 @@ function Known({ build: b, machine: m }: { build: Build; machine: MachineDetail 
             says={beside ? `thin lines: build ${beside.id}` : undefined}
           />
         ) : null}
+        <BuildFilm build={b.id} ended={!runs} frames={list.length > 1} />
         {alike.length > 0 && (
           <Sheet className="px-5 py-3">
             <Field label="Another build over it">

@@ -10,6 +10,7 @@ import { Dialog, Field, FormDialog, inputLook } from "../../ui/dialog";
 import { localInput, when } from "../../ui/format";
 import { Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { Expected, PromiseMark } from "../../ui/promise";
+import { FilmRuleLine } from "../watching/film-rule";
 import { needs } from "./needs-words";
 import { Pieces } from "./pieces";
 import { TimeField } from "../../ui/time-field";
@@ -62,6 +63,9 @@ function Known({ order: o }: { order: Order }) {
     >
       <p className="mt-0 mb-5 max-w-3xl text-lg">{o.words}</p>
       <Refusal error={hold.error} />
+      <p className="mt-0 mb-5 text-faded">
+        Films: <FilmRuleLine scope="order" subject={String(o.id)} />
+      </p>
       {(o.note || (o.tags?.length ?? 0) > 0 || o.repeats) && (
         <p className="mt-0 mb-5 text-faded">
           {[o.note, ...(o.tags ?? []), o.repeats ? `repeats order ${o.repeats}` : ""].filter(Boolean).join(" · ")}

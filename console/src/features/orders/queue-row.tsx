@@ -10,6 +10,7 @@ import { Dialog } from "../../ui/dialog";
 import { duration, soon } from "../../ui/format";
 import { Failed, Loading, Refusal } from "../../ui/page";
 import { Expected, PromiseMark } from "../../ui/promise";
+import { FilmRuleLine } from "../watching/film-rule";
 import { needs } from "./needs-words";
 
 interface Props {
@@ -113,6 +114,11 @@ export function Row({ job, handle, landing, onDragOver, onDrop }: Props) {
           </div>
         )}
       </div>
+      {open && (
+        <p className="mt-3 mb-0 px-4 text-sm text-faded">
+          Films: <FilmRuleLine scope="job" subject={String(job.id)} />
+        </p>
+      )}
       {open && <Why job={job} />}
       <Dialog
         open={asking}

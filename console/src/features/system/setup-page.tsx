@@ -5,6 +5,7 @@ import { PlanningForm } from "../planning/planning-form";
 import { Spools } from "../machines/spools";
 import { UpkeepWindows } from "../upkeep/upkeep";
 import { CamerasSetup } from "../watching/cameras-setup";
+import { FilmsSetup } from "../watching/films-setup";
 
 export function SetupPage() {
   const planning = usePlanning();
@@ -32,6 +33,7 @@ export function SetupPage() {
         </div>
         <div className="flex min-w-0 flex-col gap-5">
           <CamerasSetup />
+          <FilmsSetup />
           <UpkeepWindows />
           <Spools />
         </div>

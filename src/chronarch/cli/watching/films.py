@@ -14,7 +14,7 @@ from rich.text import Text
 
 from chronarch.cli.context import REFUSED, WRONG_USE, Service, fail, json_option, limit_option, pass_service
 from chronarch.cli.groups import build_number
-from chronarch.cli.output import clock_time, console, show_facts, show_json, show_table, size_text
+from chronarch.cli.output import clock_time, console, duration, show_facts, show_json, show_table, size_text
 from chronarch.cli.plain import say
 from chronarch.client import requests
 from chronarch.core.control.film_taking import HeadAway
@@ -220,6 +220,27 @@ def _named(rule: w.FilmRule) -> str:
         return "the shop"
     number = rule.subject if rule.scope is FilmScope.MACHINE else f"{rule.subject} {rule.name}".strip()
     return f"{rule.scope} {number}"
+
+
+@films.command("dry-run")
+@click.argument("file")
+@click.option("--model", default="", help="As a machine of this model would build it.")
+@click.option("--least-layer", "least_layer_s", type=float, default=HeadAway.least_layer_s, show_default=True)
+@click.option("--settle", "settle_s", type=float, default=HeadAway.settle_s, show_default=True)
+@json_option
+@pass_service
+def dry_run(service: Service, file: str, model: str, least_layer_s: float, settle_s: float, as_json: bool) -> None:
+    """What it would cost to take the head out of the picture at each layer of a file, and what it risks."""
+    sha256 = service.do(requests.file(file)).sha256
+    found = service.do(requests.head_away(sha256, HeadAway(least_layer_s, settle_s), model))
+    if as_json:
+        return show_json(found)
+    x, y = found.park_mm
+    say(
+        f"{len(found.poses)} times, to x {x:g} y {y:g}, {found.lift_mm:g} mm up; {found.left_out} layers are too short."
+    )
+    say(f"It adds about {duration(found.adds_s)} to the build.")
+    say(found.risk)
 
 
 @films.command()

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Sequence
+from dataclasses import dataclass
 from math import hypot
 
 from chronarch.core.control import command_sequences as programs
@@ -36,6 +37,57 @@ def pose_s(model: MachineModel, x: float, y: float, away: HeadAway, shutter_s: f
     travel = 2 * (way / TRAVEL_MM_S + TRAVEL_MM_S / model.acceleration_mm_s2)
     filament = (away.retract_mm + away.prime_mm) / RETRACT_MM_S
     return travel + 2 * model.lift_mm / LIFT_MM_S + filament + away.settle_s + shutter_s
+
+
+@dataclass(frozen=True)
+class Pose:
+    """Where the head is taken away from, once a layer is laid (mm), and about how long that takes (s)."""
+
+    layer: int
+    x: float
+    y: float
+    z: float
+    seconds: float
+
+
+@dataclass(frozen=True)
+class PoseRun:
+    """What taking the head away comes to in a file: each time, how many layers are too short for it, where the head
+    goes (mm), and what may become of the part, in words."""
+
+    poses: tuple[Pose, ...]
+    left_out: int
+    park_mm: tuple[float, float]
+    lift_mm: float
+    adds_s: float
+    risk: str
+
+
+def dry_run(
+    model: MachineModel, starts: Sequence[tuple[float, float, float]], layer_s: Sequence[float], away: HeadAway
+) -> PoseRun:
+    """What taking the head away would come to. `starts`: where the nozzle is when each layer begins; `layer_s`: the
+    planned seconds of each."""
+    found = [
+        Pose(n + 1, x, y, z, pose_s(model, x, y, away))
+        for n, ((x, y, z), seconds) in enumerate(zip(starts[1:], layer_s, strict=False))
+        if seconds >= away.least_layer_s
+    ]
+    left_out = max(0, len(starts) - 1 - len(found))
+    return PoseRun(
+        tuple(found), left_out, model.park_mm, model.lift_mm, sum(pose.seconds for pose in found),
+        _risk(len(found), found[0].seconds if found else 0.0, away),
+    )  # fmt: skip
+
+
+def _risk(many: int, seconds: float, away: HeadAway) -> str:
+    if not many:
+        return "Every layer is too short for it: the head stays in the picture."
+    ooze = "may ooze" if away.retract_mm >= 1 else "will ooze, because less than 1 mm is pulled back,"
+    return (
+        f"The hot nozzle leaves the part {many} times for about {seconds:.0f} s and {ooze}: "
+        "expect a mark where it comes back, and thin strings on the way. Try one part first."
+    )
 
 
 def pose_commands(

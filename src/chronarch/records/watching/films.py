@@ -62,6 +62,8 @@ class FilmSearch:
     order: int | None = None
     job: int | None = None
     state: str = ""
+    ended: bool = False
+    """Whether only films of builds that have ended are wanted."""
 
     def query(self) -> Any:
         texts = File.name, Machine.name, Part.name, Order.customer, Film.camera, Build.outcome
@@ -70,6 +72,8 @@ class FilmSearch:
             Build.machine_id: self.machine, Build.id: self.build, Build.file_id: self.file, Part.id: self.part,
             Order.id: self.order, Job.id: self.job, Film.state: self.state or None,
         }  # fmt: skip
+        if self.ended:
+            query = query.where(Film.state != "taking")
         return query.where(*(column == value for column, value in asked.items() if value is not None))
 
 

@@ -16,6 +16,7 @@ import numpy as np
 
 from chronarch.core.compiled import DIGEST
 from chronarch.core.gcode import editing
+from chronarch.core.gcode import kernel_layout as k
 from chronarch.core.gcode.analysis import Analysis, analyse
 from chronarch.core.gcode.compare import differences
 from chronarch.core.gcode.contents import Layer, PrintedObject
@@ -117,6 +118,13 @@ def layer(path: Path, derived: Path, model: MachineModel, layer: int) -> bytes:
 def table(path: Path, derived: Path, model: MachineModel) -> list[Layer]:
     rows = _opened(path, derived, model)[2].tolist()
     return [Layer(z, high, int(line), int(command), int(at), s, mm) for z, high, line, command, at, s, mm in rows]
+
+
+def starts(path: Path, derived: Path, model: MachineModel) -> list[tuple[float, float, float]]:
+    """Where the nozzle is when each layer begins, machine coordinates, mm."""
+    _, index, _ = _opened(path, derived, model)
+    at = index.floats[1:, k.X : k.Z + 1] + index.floats[1:, k.OFFSET : k.OFFSET + 3]
+    return [(x, y, z) for x, y, z in at.tolist()]
 
 
 def shape(path: Path, derived: Path, model: MachineModel) -> bytes:

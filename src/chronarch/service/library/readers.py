@@ -76,6 +76,10 @@ class ContentReaders:
         found: list[Layer] = await self._run("table", path, derived, model)
         return found
 
+    async def starts(self, path: Path, derived: Path, model: MachineModel) -> list[tuple[float, float, float]]:
+        found: list[tuple[float, float, float]] = await self._run("starts", path, derived, model)
+        return found
+
     async def shape(self, path: Path, derived: Path, model: MachineModel) -> bytes:
         found: bytes = await self._run("shape", path, derived, model)
         return found

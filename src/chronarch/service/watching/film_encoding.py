@@ -148,7 +148,7 @@ def _written(image: Image.Image, picture: FilmPicture) -> Image.Image:
     if not (picture.stamp or picture.mark):
         return image
     draw, width = ImageDraw.Draw(image, "RGBA"), image.width
-    edge, font = round(width * MARGIN), ImageFont.load_default(max(11, round(width * 0.021)))
+    edge, font = round(width * MARGIN), ImageFont.load_default(max(16, round(width * 0.022)))
     height = round(font.getbbox("Ag0")[3]) + edge
     if picture.mark:
         top = image.height - height - edge // 2

@@ -6,6 +6,7 @@ from typing import Literal
 
 from pydantic import Field, TypeAdapter
 
+from chronarch.core.control.film_poses import Pose, PoseRun
 from chronarch.core.control.film_taking import HeadAway
 from chronarch.core.machines.states import Outcome
 from chronarch.core.orders.states import Verdict
@@ -13,7 +14,7 @@ from chronarch.core.watching.film_plan import FilmMark
 from chronarch.core.watching.film_settings import FilmScope, FilmSettings
 from chronarch.wire.common import Label, Time, Wire, as_is
 
-as_is(FilmSettings, HeadAway, FilmMark)
+as_is(FilmSettings, HeadAway, FilmMark, Pose, PoseRun)
 film_settings: TypeAdapter[FilmSettings] = TypeAdapter(FilmSettings)
 
 FilmState = Literal["taking", "waiting", "making", "done", "failed"]

@@ -37,12 +37,12 @@ async def films(
     context: Context, fleet: TheFleet, made: TheFilms, page: Annotated[Page, pages(60)], response: Response,
     search: Word = "", machine: Word = "", build: Number | None = None, file: Number | None = None,
     part: Number | None = None, order: Number | None = None, job: Number | None = None,
-    state: Annotated[w.FilmState | None, Query()] = None,
+    state: Annotated[w.FilmState | None, Query()] = None, ended: bool = False,
 ) -> list[w.Film]:  # fmt: skip
     """Films, newest first. `search`: words that are all in the names of file, part, machine, camera or customer, in
-    the file's tags, or in how the build ended."""
+    the file's tags, or in how the build ended. With `ended`, only those of builds that have ended."""
     of_machine = fleet.find(machine).row.id if machine else None
-    query = FilmSearch(search, of_machine, build, file, part, order, job, state or "").query()
+    query = FilmSearch(search, of_machine, build, file, part, order, job, state or "", ended).query()
     async with context.sessions() as db:
         rows = (await db.execute(page.of(query, by_number(t.Film.id, descending=True)))).all()
         found = [made.view(row) for row in page.cut(rows, lambda row: (row[0].id,))]

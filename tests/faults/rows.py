@@ -27,9 +27,11 @@ from chronarch.core.control.actions import Adjust, AnswerPrompt
 from chronarch.core.control.events import BuildEnded, Noticed
 from chronarch.core.machines.states import MachineState, Outcome
 from chronarch.core.orders.states import Verdict
+from chronarch.core.watching.film_settings import FilmSettings
 from chronarch.standins.dialects import DIALECTS
 from chronarch.wire.control.upstream import Hello
 from chronarch.wire.orders.builds import Build
+from chronarch.wire.watching.films import Film, NewFilm
 from chronarch.wire.watching.looking import Wish
 from tests.faults.clock import jumping_build
 from tests.support.gcode import commands, executed_sha256, squares
@@ -373,6 +375,45 @@ def _frames_disk(shop: Shop, w: World, lot: random.Random, points: int) -> str:
     return "told of both; the build went on, and frames that waited were handed on; every hash right"
 
 
+def _film_killed(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    build = shop.start_build()
+    shop.made(build)
+    long = FilmSettings(length_s=120, fps=60, hold_first_s=0, hold_last_s=0)
+    for _ in range(points):
+        film = w.client.do(requests.ask_for_film(build.id, NewFilm(settings=long))).number
+        eventually(lambda film=film: 0 < w.client.do(requests.film(film)).progress < 1, "it is being made")
+        w.kill("service")
+        w.start_service()
+    made = eventually(
+        lambda: [f for f in _films(w, build) if f.state == "done"][points:], "all are made afterwards", 180
+    )
+    shop.assertEqual({f.state for f in _films(w, build)}, {"done"})
+    shop.assertTrue(all(w.client.do(requests.film_file(f.number)) for f in made))
+    eventually(lambda: not list((w.folder / "blobs" / "films").glob("*.new*")), "no half of a film is left")
+    return f"{points} were made anew; nothing of the half-made ones is left"
+
+
+def _films(w: World, build: Build) -> list[Film]:
+    return w.client.do(requests.films(build=build.id))
+
+
+def _films_disk(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    first = shop.start_build()
+    shop.made(first)
+    eventually(lambda: _films(w, first)[0].state == "done", "its film is made")
+    with _no_more_room(w.processes["service"].pid):
+        w.client.do(requests.ask_for_film(first.id, NewFilm()))
+        waits = lambda: any("nearly full" in f.problem for f in _films(w, first))  # noqa: E731
+        eventually(waits, "the film waits")
+        texts = [notice.text for notice in w.client.do(requests.notices())]
+        shop.assertTrue(any("films are made when there is room" in text for text in texts), texts)
+        second = shop.start_build()
+        w.taken("Anchor", 50)
+    shop.made(second)
+    eventually(lambda: {f.state for f in _films(w, first)} == {"done"}, "it is made when there is room", 90)
+    return "told; films waited and were made when there was room; the builds went on, every hash right"
+
+
 def _two_tenders(shop: Shop, w: World, lot: random.Random, points: int) -> str:
     build = shop.start_build()
     w.spawn("second", "tender", "run", "--folder", str(w.folder / "second"))
@@ -632,6 +673,8 @@ ROWS = (
     Row("disk", "the tender's disk is full", "in mid-build, for a pause and a resume", "people are told; the build goes on; no event is lost", 2, _full_disk),
     Row("camera", "a camera hangs, also in mid-frame, sends 50 MB, garbage, a redirect to itself, an endless header, half a picture", "all through a build", "it is told why; the feeding and the other cameras do not notice", len(CAMERA_FAULTS), _camera),
     Row("frames-disk", "the disk of the tender's cameras is full, then the service's", "in mid-build", "people are told; frames stop or wait, the build goes on", 1, _frames_disk),
+    Row("film-killed", "service, kill -9", "while a film is made", "it is made afterwards", 2, _film_killed, quick=1),
+    Row("films-disk", "the disk of the service takes no film", "while a film is made", "people are told; films wait, builds go on", 1, _films_disk),
     Row("many-look", "200 people look at one camera", "all through a build", "one connection to the camera; the build and everybody else do not notice", 1, _many_look),
     Row("two-tenders", "a second tender of the same name, and one in the same folder", "in mid-build", "refused with who has the machines", 1, _two_tenders),
     Row("bad-talk", "half-sent requests held open, malformed WebSocket messages", "in mid-build", "everybody else is answered", 3, _bad_talk),

@@ -9,15 +9,19 @@ from typing import Any
 
 import av
 import httpx
+import numpy as np
+from PIL import Image
 
 from chronarch.client import RefusedByService, requests
+from chronarch.core.control.film_taking import HeadAway
 from chronarch.core.machines.states import MachineState, Outcome
 from chronarch.core.watching.film_settings import FilmScope, FilmSettings
 from chronarch.core.watching.frame_keeping import FrameReason
 from chronarch.wire.orders.builds import Build
 from chronarch.wire.watching import films as w
+from chronarch.wire.watching.frames import KeptFrame
 from chronarch.wire.watching.settings import WatchingUpdate
-from tests.support.gcode import squares
+from tests.support.gcode import executed_sha256, squares
 from tests.support.world import WorldCase, eventually
 
 LAYERS = 6
@@ -33,6 +37,14 @@ def played(data: bytes) -> tuple[str, int, float, tuple[int, int]]:
         step = float(1 / stream.average_rate) if stream.average_rate else 0.0
         seconds = float((pictures[-1][0] or 0) * tick) + step
         return stream.codec_context.name, len(pictures), seconds, pictures[0][1:]
+
+
+def head_at(jpeg: bytes) -> float:
+    """Where in a stand-in's picture the head is, pixels from the left."""
+    with Image.open(io.BytesIO(jpeg)) as image:
+        pixels = np.asarray(image.convert("RGB"), dtype=int)[: 480 - 30]
+    head = (abs(pixels - (120, 122, 126)) < 7).all(axis=2)
+    return float(np.nonzero(head)[1].mean())
 
 
 class FilmCase(WorldCase):
@@ -134,6 +146,30 @@ class Films(FilmCase):
         self.assertGreater(round(film.seconds * film.settings.fps), 2 * LAYERS + 60)
         lasting = "select count(*) from frame where why = 'film' and keep_until > timestampadd(hour, 2, at)"
         eventually(lambda: self.world.rows(lasting) == [(0,)], "they may go")
+
+    def test_with_the_head_out_of_the_picture_the_machine_runs_the_same_file(self) -> None:
+        away = HeadAway(least_layer_s=1, settle_s=0)
+        self.rule(FilmScope.SHOP, "0", FilmSettings(head_away=away))
+        w_ = self.world
+        content = w_.client.do(requests.files())[0].sha256
+        run = w_.client.do(requests.head_away(content, away))
+        self.assertEqual([pose.layer for pose in run.poses], list(range(1, LAYERS)))
+        self.assertIn("ooze", run.risk)
+        build = self.built()
+        self.assertEqual(w_.standin("Anchor")["sha256"], executed_sha256(TEXT))
+        self.assertGreaterEqual(len([f for f in self.frames(build) if f.why is FrameReason.FILM]), LAYERS - 2)
+        heads = [
+            head_at(w_.client.do(requests.kept_frame(f.number)))
+            for f in self.frames(build)
+            if f.why is FrameReason.FILM
+        ]
+        self.assertLess(max(heads) - min(heads), 4, "the head is at its place in every one of them")
+        others = [head_at(w_.client.do(requests.kept_frame(f.number))) for f in self.frames(build) if f.layer > 1]
+        self.assertGreater(max(others) - min(others), 20, "and elsewhere in others")
+        self.assertGreaterEqual(len(self.film(build).layers), LAYERS - 1)
+
+    def frames(self, build: Build) -> list[KeptFrame]:
+        return self.world.client.all(requests.frames_of_build(build.id))
 
     def test_the_film_of_a_failed_build_is_marked_where_it_failed(self) -> None:
         build = self.begin()

@@ -53,6 +53,12 @@ class ContentFolder:
         fresh.replace(path)
         return sha256
 
+    def sweep(self) -> None:
+        """Remove what was being written when an earlier service ended."""
+        for path in self._folder.glob("*.new*"):
+            with contextlib.suppress(OSError):
+                path.unlink()
+
     def drop(self, hashes: Iterable[str]) -> None:
         for sha256 in hashes:
             with contextlib.suppress(OSError):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import io
 import os
 from collections.abc import Iterator
@@ -18,6 +19,7 @@ from chronarch.core.errors import CoreError
 from chronarch.core.watching.film_settings import FilmForm
 
 NICE = 15
+NO_ROOM = frozenset({errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EIO})
 ENCODERS: dict[FilmForm, tuple[str, dict[str, str], dict[str, str]]] = {
     "webm": ("libvpx-vp9", {"deadline": "realtime", "cpu-used": "6", "crf": "33", "row-mt": "0"}, {}),
     "mp4": ("libx264", {"preset": "veryfast", "crf": "24"}, {"movflags": "+faststart"}),
@@ -77,7 +79,16 @@ def enter(done: Synchronized[int]) -> None:
 
 
 def encode(order: FilmOrder) -> EncodedFilm:
-    """Make the film. Raises NoPictures and OSError."""
+    """Make the film. Raises NoPictures, and OSError when it cannot be written."""
+    try:
+        return _encode(order)
+    except av.FFmpegError as error:
+        if error.errno in NO_ROOM:
+            raise OSError(error.errno, os.strerror(error.errno)) from None
+        raise
+
+
+def _encode(order: FilmOrder) -> EncodedFilm:
     first = next(filter(None, (_opened(picture.path) for picture in order.pictures)), None)
     if first is None:
         raise NoPictures("none of its frames could be read")

@@ -34,6 +34,8 @@ from chronarch.wire.watching.films import FilmState, film_settings
 
 LOOK_EVERY_S, PATIENCE_S = 5.0, 20.0
 """How long after the end of a build its last frames may take to come, real seconds."""
+FULL_S = 10.0
+"""How long to wait before a disk that took nothing more is tried again."""
 ALLOWED_S, SLOWEST_PICTURE_S = 60.0, 2.0
 ENCODING = "chronarch.service.watching.film_encoding"
 DISK_FULL = "The disk of the service is nearly full: it is made when there is room."
@@ -63,6 +65,9 @@ class FilmMaker:
     _ended_s: dict[int, float] = field(default_factory=dict)
     """When each build was first seen to have ended, real seconds."""
     _told: set[str] = field(default_factory=set)
+    """What people have been told since a film was last made."""
+    _again_s: float = 0.0
+    """When the disk is tried again that took nothing more, real seconds."""
     _begun: bool = False
 
     def __post_init__(self) -> None:
@@ -79,6 +84,7 @@ class FilmMaker:
             if not self._begun:  # what an earlier service was making is made anew
                 await db.execute(update(t.Film).where(t.Film.state == "making").values(state="waiting"))
                 await db.commit()
+                self.store.sweep()
                 self._begun = True
             await self._take_ended(db)
             await self._trim(db)
@@ -112,14 +118,15 @@ class FilmMaker:
         share = (await load_watching(db)).films_gb * 1e9
         _, kept = await records.taken(db)
         room = await asyncio.to_thread(self.store.has_room)
-        problem = DISK_FULL if not room else SHARE_FULL if kept >= share else ""
+        full = not room or time.monotonic() < self._again_s
+        problem = DISK_FULL if full else SHARE_FULL if kept >= share else ""
         if film.problem != problem:
             film.problem = problem
             if problem and problem not in self._told:
                 text = problem.replace("it is made", "films are made") + " Builds go on."
                 db.add(t.Notice(at=self.context.clock.now(), severity="alarm", text=text))
+                self._told.add(problem)
             await db.commit()
-        self._told = self._told | {problem} if problem else set()
         return bool(problem)
 
     async def _begin(self, db: AsyncSession, film: t.Film) -> None:
@@ -166,19 +173,20 @@ class FilmMaker:
             within_s = ALLOWED_S + SLOWEST_PICTURE_S * plan.pictures
             made = await self._pool.run(f"{ENCODING}:encode", order, within_s=within_s)
             sha256, poster, size = await asyncio.to_thread(self._adopt, order)
-            state = "done"
+            state, self._told = "done", set()
             values = {"sha256": sha256, "poster": poster, "size": size}
         except CoreError as error:
             problem = str(error)
-        except OSError as error:  # the disk is full, most likely: it is looked at before each try
+        except OSError as error:
             log.warning("film %d could not be written: %s", number, error)
-            state = "waiting"
-            await asyncio.sleep(LOOK_EVERY_S)
+            state, self._again_s = "waiting", time.monotonic() + FULL_S
         except Exception as error:
             log.exception("film %d could not be made", number)
             problem = f"its frames could not be made into a film ({type(error).__name__}: {error})"[:300]
         finally:
             self._under_way = None
+            if made is None:
+                self._rest()  # the next one is made by a fresh process
             for path in (order.out, order.poster):
                 with suppress(OSError):
                     Path(path).unlink()

@@ -165,8 +165,7 @@ def make(service: Service, /, build: str, camera: str, wait: bool, **given: Any)
     number = build_number(service, build)
     settings = None
     if any(value is not None for value in given.values()):
-        job = service.do(requests.build(number)).job
-        settings = _settings(service.do(requests.film_rule(FilmScope.JOB, str(job))).settings, given)
+        settings = _settings(_before(service, number), given)
     asked = w.NewFilm(camera=camera, settings=settings)
     film = service.do(requests.ask_for_film(number, asked))
     if wait:
@@ -174,6 +173,14 @@ def make(service: Service, /, build: str, camera: str, wait: bool, **given: Any)
     say(f"Film {film.number} of build {number}: {stands(film)}.")
     if film.state == "failed":
         fail("It could not be made.", REFUSED)
+
+
+def _before(service: Service, build: int) -> FilmSettings:
+    """How the newest film of a build was made, or else how one would be."""
+    films = service.do(requests.films(build=build))
+    if films:
+        return films[0].settings
+    return service.do(requests.film_rule(FilmScope.JOB, str(service.do(requests.build(build)).job))).settings
 
 
 def _awaited(service: Service, film: w.Film) -> w.Film:

@@ -126,7 +126,7 @@ def _by_time(frames: Sequence[FilmFrame], every_s: float) -> list[FilmFrame]:
     for frame in frames:
         if due is None or frame.at >= due:
             chosen.append(frame)
-            due = max(due or frame.at, frame.at - step) + step
+            due = max((due or frame.at) + step, frame.at + step / 2)
     if frames and chosen[-1] != frames[-1]:
         chosen.append(frames[-1])
     return chosen

@@ -47,6 +47,7 @@ bench: ## Measure: each figure as a ratio to a limit taken in the same run.
 	@tools/setup develop
 	$(BIN)/python -m bench.feeding
 	$(BIN)/python -m bench.cameras
+	$(BIN)/python -m bench.films
 	$(BIN)/python -m bench.heat
 	$(BIN)/python -m bench.reading
 	$(BIN)/python -m bench.planning

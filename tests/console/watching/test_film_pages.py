@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from typing import ClassVar
 
 from playwright.sync_api import Page, expect
 
@@ -24,6 +25,8 @@ class FilmPages(ConsoleCase):
     machines = ("Anchor",)
     cameras = True
     rate = 100.0
+    builds: ClassVar[list[Build]]
+    """One that was completed, one that was stopped."""
 
     @classmethod
     def prepare(cls) -> None:

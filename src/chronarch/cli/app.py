@@ -13,9 +13,14 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
     "machines": (
         "The machines: what they do now, hands on, intake, service.",
         "cli.machines.machines",
-        ("cli.control.machines", "cli.planning.start_next"),
+        ("cli.control.machines", "cli.machines.plugs", "cli.planning.start_next"),
     ),
     "models": ("Models of machine and their figures.", "cli.machines.models", ()),
+    "plugs": (
+        "Plugs that machines hang on: what they draw, and when they are turned off and on.",
+        "cli.machines.plugs",
+        (),
+    ),
     "files": ("The library of sliced files: add, find, file away, edit.", "cli.library.files", ("cli.library.edits",)),
     "parts": ("Parts, and the files that make each.", "cli.library.parts", ()),
     "orders": ("Orders: what customers want by when.", "cli.orders.orders", ()),

@@ -7,7 +7,7 @@ from datetime import datetime
 import click
 
 from chronarch.cli.context import Service, json_option, pass_service
-from chronarch.cli.output import show_json, show_table
+from chronarch.cli.output import show_csv, show_json, show_table
 from chronarch.cli.plain import hand_over, say
 from chronarch.client import requests
 from chronarch.core.machines.states import MachineState
@@ -94,6 +94,30 @@ def turnaround(service: Service, begin: datetime | None, end: datetime | None, a
     ]
     headings = ("Machine", "Ended while", "Builds", "Middle", "Nine of ten within", "In all")
     show_table(headings, rows, "No build followed another in this span.")
+
+
+@report.command()
+@click.option("--by", default="machine", show_default=True, help="Some of machine,day,state,build.")
+@click.option("--from", "begin", type=click.DateTime(["%Y-%m-%d"]), help="Days are those of UTC.")
+@click.option("--to", "end", type=click.DateTime(["%Y-%m-%d"]))
+@click.option("--machine", default="")
+@click.option("--build", type=int)
+@json_option
+@click.option("--csv", "as_csv", is_flag=True, help="Print rows as CSV.")
+@pass_service
+def energy(service: Service, by: str, begin: datetime | None, end: datetime | None, machine: str, build: int | None,
+           as_json: bool, as_csv: bool) -> None:  # fmt: skip
+    """What machines drew, as their plugs measured it."""
+    groups = [name.strip() for name in by.split(",")]
+    first, last = (at.date() if at else None for at in (begin, end))
+    found = service.do(requests.energy(groups, first, last, machine, build))
+    if as_json:
+        return show_json(found)
+    if as_csv:
+        return show_csv(found)
+    rows = [[str(getattr(r, name) or "none") for name in groups] + [f"{r.wh / 1000:.3f} kWh"] for r in found]
+    headings = [*(name.capitalize() for name in groups), "Drawn"]
+    show_table(headings, rows, "No plug has measured anything in this span.")
 
 
 def _row(r: UsageRow, shown: list[MachineState]) -> list[str]:

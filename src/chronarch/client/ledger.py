@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from collections.abc import Sequence
+from datetime import date, datetime
 
 from chronarch.client.call import Call, at, some
 from chronarch.client.library import Which
@@ -10,6 +11,7 @@ from chronarch.core.ledger.learning import History, ModelPace
 from chronarch.wire import ledger as wr
 from chronarch.wire.common import RequestDone
 from chronarch.wire.ledger import LedgerEntry, TurnaroundReport
+from chronarch.wire.machines.power import EnergyRow
 
 
 def paces() -> Call[list[ModelPace]]:
@@ -46,3 +48,12 @@ def part_history(which: Which) -> Call[History]:
 
 def turnaround(begin: datetime | None = None, end: datetime | None = None) -> Call[TurnaroundReport]:
     return Call("GET", "/api/report/turnaround", TurnaroundReport, params=some(from_=begin, to=end))
+
+
+def energy(
+    by: Sequence[str] = ("machine",), begin: date | None = None, end: date | None = None, machine: str = "",
+    build: int | None = None,
+) -> Call[list[EnergyRow]]:  # fmt: skip
+    """Wh that machines drew, grouped by any of machine, day, state and build."""
+    asked = some(by=",".join(by), begin=begin, end=end, machine=machine or None, build=build)
+    return Call("GET", "/api/report/energy", list[EnergyRow], params=asked)

@@ -6,9 +6,12 @@ from datetime import datetime
 
 from chronarch.client.call import Call, at, some
 from chronarch.core.machines.model import MachineModel
+from chronarch.core.machines.plugs import PlugProfile
 from chronarch.core.machines.states import Intake
 from chronarch.core.machines.tools import Tool
+from chronarch.wire.common import RequestDone
 from chronarch.wire.machines import machine as wm
+from chronarch.wire.machines import power as wp
 from chronarch.wire.machines import spools as ws
 from chronarch.wire.machines.heat import HeatCurve
 
@@ -74,3 +77,41 @@ def load_spool(number: int, machine: str, tool: int = 0) -> Call[ws.Spool]:
 
 def spool_changes(number: int) -> Call[list[ws.SpoolEvent]]:
     return Call("GET", f"/api/spools/{number}/changes", list[ws.SpoolEvent])
+
+
+def plugs() -> Call[list[wp.Plug]]:
+    """The plugs of all machines that have one."""
+    return Call("GET", "/api/plugs", list[wp.Plug])
+
+
+def plug(machine: str) -> Call[wp.Plug]:
+    return Call("GET", at("plugs", machine), wp.Plug)
+
+
+def add_plug(asked: wp.NewPlug) -> Call[wp.Plug]:
+    return Call("POST", "/api/plugs", wp.Plug, body=asked)
+
+
+def change_plug(machine: str, change: wp.PlugChange) -> Call[wp.Plug]:
+    return Call("PATCH", at("plugs", machine), wp.Plug, body=change)
+
+
+def remove_plug(machine: str) -> Call[RequestDone]:
+    return Call("DELETE", at("plugs", machine), RequestDone)
+
+
+def plug_profiles() -> Call[list[PlugProfile]]:
+    return Call("GET", "/api/plug-profiles", list[PlugProfile])
+
+
+def set_plug_profile(profile: PlugProfile) -> Call[PlugProfile]:
+    return Call("PUT", at("plug-profiles", profile.name), PlugProfile, body=profile)
+
+
+def remove_plug_profile(name: str) -> Call[RequestDone]:
+    return Call("DELETE", at("plug-profiles", name), RequestDone)
+
+
+def turn_power(machine: str, *, on: bool, force: bool = False, reason: str = "") -> Call[wp.Plug]:
+    """Turn a machine on or off at its plug. Forced, it is turned off whatever it does, and the reason is recorded."""
+    return Call("POST", at("machines", machine, "power"), wp.Plug, body=wp.PowerWish(on=on, force=force, reason=reason))

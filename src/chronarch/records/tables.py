@@ -12,9 +12,19 @@ from chronarch.records.access.tables import Key, Person, Session
 from chronarch.records.base import Base, UtcTime
 from chronarch.records.change_log import Change, ChangeCounter
 from chronarch.records.control.tables import BuildChange, Tender
-from chronarch.records.ledger.tables import Ledger, LedgerDay
+from chronarch.records.ledger.tables import Energy, Ledger, LedgerDay
 from chronarch.records.library.tables import Arrival, Blob, ContentReading, File, Folder, Overruling, Part, Revision
-from chronarch.records.machines.tables import BedMesh, HeatReading, Machine, MeanReading, Model, Spool, SpoolChange
+from chronarch.records.machines.tables import (
+    BedMesh,
+    HeatReading,
+    Machine,
+    MeanReading,
+    Model,
+    Plug,
+    PlugProfile,
+    Spool,
+    SpoolChange,
+)
 from chronarch.records.notices.tables import Notice
 from chronarch.records.orders.tables import Build, Job, Order, QueueVersion, Stock
 from chronarch.records.planning.tables import Site
@@ -35,6 +45,7 @@ __all__ = [
     "Change",
     "ChangeCounter",
     "ContentReading",
+    "Energy",
     "File",
     "Film",
     "FilmRule",
@@ -54,6 +65,8 @@ __all__ = [
     "Overruling",
     "Part",
     "Person",
+    "Plug",
+    "PlugProfile",
     "QueueVersion",
     "Revision",
     "Session",

@@ -57,10 +57,11 @@ from chronarch.service.orders.job_views import JobViews
 from chronarch.service.orders.order_views import OrderViews
 from chronarch.service.orders.outlook import JobOutlook
 from chronarch.service.orders.promises import PromiseKeeper
-from chronarch.service.planning import dispatcher
+from chronarch.service.planning import dispatcher, power_keeper
 from chronarch.service.planning import routes as planning_routes
 from chronarch.service.planning.dispatcher import Dispatcher
 from chronarch.service.planning.planner import Planner
+from chronarch.service.planning.power_keeper import PowerKeeper
 from chronarch.service.principals import Callers
 from chronarch.service.problems import ApiProblem
 from chronarch.service.rounds import routes as rounds_routes
@@ -103,7 +104,7 @@ class ServiceParts:
         self.context = context = ServiceContext(
             config, parse_clock(config.clock), make_sessions(self.engine, changes.noticed), changes
         )
-        self.fleet = Fleet(context.changes)
+        self.fleet = Fleet(context.changes, context.clock.now)
         self.heat_log = HeatLog(context, self.fleet)
         self.store, self.readers = ContentStore(config.blobs), ContentReaders()
         self.intake = UploadIntake(context, self.store, self.readers)
@@ -112,6 +113,7 @@ class ServiceParts:
         self.background, self.facts = Background(config.database), ContentFactsCache(context)
         self.planner = Planner(context, self.fleet, self.paces, self.facts)
         self.dispatcher = Dispatcher(context, self.fleet, self.planner)
+        self.power = PowerKeeper(context, self.fleet, self.planner)
         self.secrets = Secrets(config.secrets_key or config.blobs / "secrets.key")
         self.cameras = Cameras(context, self.fleet, self.secrets)
         self.release = PartRelease(context, self.fleet, self.cameras)
@@ -126,7 +128,9 @@ class ServiceParts:
 
     def parts(self) -> dict[type, object]:
         """By type: what a route may ask for."""
-        room = TenderRoom(self.context, self.fleet, self.paces, self.heat_log, self.connections, self.films.begin)
+        room = TenderRoom(
+            self.context, self.fleet, self.paces, self.heat_log, self.connections, self.films.begin, self.secrets
+        )
         jobs = JobViews(self.planner, self.facts, PromiseKeeper(self.planner))
         views = Views(self.context, self.background)
         machines = MachineList(self.context.changes, self.fleet, views)
@@ -154,6 +158,7 @@ class ServiceParts:
             worker("kept frames", self.keeper.keep, frame_keeper.AGAIN_S, self.keeper.arrived),
             worker("thinning frames", self.keeper.thin, frame_keeper.THIN_EVERY_S),
             worker("films", self.film_maker.look, film_maker.LOOK_EVERY_S, self.film_maker.wanted),
+            worker("power", self.power.look, power_keeper.LOOK_EVERY_S),
             worker("room light", self.light.look, room_light.LOOK_EVERY_S),
             worker("open connections", self.connections.close_lapsed, open_connections.LOOK_EVERY_S, lapsed),
         ]

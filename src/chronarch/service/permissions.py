@@ -25,6 +25,11 @@ _TABLE = """
 /machines/{name}                           GET:read PATCH:operate
 /machines/{name}/heat                      GET:read
 /machines/{name}/heat.csv                  GET:read
+/machines/{name}/power                     POST:operate
+/plugs                                     GET:read POST:operate
+/plugs/{machine}                           GET:read PATCH:operate DELETE:operate
+/plug-profiles                             GET:read
+/plug-profiles/{name}                      PUT:operate DELETE:operate
 /spools                                    GET:read POST:operate
 /spools/{number}                           PATCH:operate
 /spools/{number}/load                      POST:operate
@@ -142,6 +147,7 @@ _TABLE = """
 /ledger                                    GET:read
 /ledger/rebuild                            POST:maintain
 /report/turnaround                         GET:read
+/report/energy                             GET:read
 /report/utilisation                        GET:read
 /shop                                      GET:read
 /health                                    GET:read

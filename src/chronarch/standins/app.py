@@ -13,6 +13,8 @@ from pydantic import BaseModel
 from chronarch.standins.cameras import FAULTY, add_cameras, write_pipe
 from chronarch.standins.dialects import BY_NAME
 from chronarch.standins.machine import MachineStandin, Setup
+from chronarch.standins.plugs import FAULTY as PLUG_FAULTY
+from chronarch.standins.plugs import PlugStandin, add_plugs, report_forever
 from chronarch.standins.rtsp import RtspServer
 from chronarch.standins.stored import StoredStandin
 
@@ -62,10 +64,17 @@ def _speak(m: MachineStandin, o: FaultRequest) -> None:
     m.dialect = BY_NAME[o.text]
 
 
+def _plug(m: MachineStandin, o: FaultRequest) -> None:
+    if o.text and o.text not in PLUG_FAULTY:
+        raise HTTPException(422, f"A plug cannot do {o.text!r}; it can do {', '.join(PLUG_FAULTY)}.")
+    m.plug_fault = o.text
+
+
 def _heal(m: MachineStandin, o: FaultRequest) -> None:
     m.late_s = 0.0
     m.corrupt_share = m.lose_share = m.corrupt_bytes = 0.0
-    m.camera_fault = ""
+    m.camera_fault = m.plug_fault = ""
+    m.extra_w = 0.0
     m.part_sticks = False
     for heater in (m.nozzle, m.bed):
         heater.dead, heater.drift_c_s, heater.offset_c = False, 0.0, 0.0
@@ -81,6 +90,8 @@ FAULTS: dict[str, tuple[str, Callable[[MachineStandin, FaultRequest], None]]] = 
     "lose": ("a share VALUE of all lines is lost, both ways", _lose),
     "damage-piece": ("the next piece of a file is damaged on its way", _damage_piece),
     "camera": (f"the camera does TEXT: {', '.join(FAULTY)}", _camera),
+    "plug": (f"the plug does TEXT: {', '.join(PLUG_FAULTY)}", _plug),
+    "draws": ("something at its plug draws VALUE W more", lambda m, o: setattr(m, "extra_w", o.value)),
     "part-sticks": ("parts do not come off by themselves", lambda m, o: setattr(m, "part_sticks", True)),
     "reset": ("the machine starts anew", lambda m, o: m.reset()),
     "reset-unheard": ("the machine starts anew and does not say so", lambda m, o: m.reset(heard=False)),
@@ -103,6 +114,7 @@ FAULTS: dict[str, tuple[str, Callable[[MachineStandin, FaultRequest], None]]] = 
 def make_app(setups: list[Setup], rtsp_port: int = 0) -> FastAPI:
     """The HTTP side of `setups`' stand-ins; the machines' own ports open with it, and their cameras' RTSP port."""
     machines = {s.name.lower(): StoredStandin(s) if s.broker else MachineStandin(s) for s in setups}
+    plugs = {name: PlugStandin(machine) for name, machine in machines.items() if machine.setup.plug}
 
     @contextlib.asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
@@ -111,10 +123,15 @@ def make_app(setups: list[Setup], rtsp_port: int = 0) -> FastAPI:
         rtsp = RtspServer(rtsp_port, lambda name: machines.get(name.lower()))
         if rtsp_port:
             await rtsp.start()
+        reports = [
+            asyncio.create_task(report_forever(plug, machines[name].setup.name, machines[name].setup.plug))
+            for name, plug in plugs.items()
+            if machines[name].setup.plug != "http"
+        ]
         pipes = [asyncio.create_task(write_pipe(m)) for m in machines.values() if m.setup.local_camera]
         yield
-        for pipe in pipes:
-            pipe.cancel()
+        for task in (*pipes, *reports):
+            task.cancel()
         await rtsp.stop()
         for machine in machines.values():
             await machine.stop()
@@ -164,6 +181,7 @@ def make_app(setups: list[Setup], rtsp_port: int = 0) -> FastAPI:
         return Response(find(name).picture.from_above(), media_type="image/png")
 
     add_cameras(app, machines, find)
+    add_plugs(app, find, plugs)
 
     @app.post("/machines/{name}/faults/{fault}")
     async def bring(name: str, fault: str, asked: FaultRequest) -> dict[str, str]:

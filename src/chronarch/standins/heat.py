@@ -25,6 +25,9 @@ class SimulatedHeater:
     dead: bool = False
     drift_c_s: float = 0.0
     offset_c: float = 0.0
+    supplied_w: float = 0.0
+    supplied_j: float = 0.0
+    """What it draws now, and has drawn."""
 
     @property
     def reading_c(self) -> float:
@@ -39,6 +42,8 @@ class SimulatedHeater:
             hold_w = self.loss_w_k * (self.target_c - AMBIENT_C)
             wanted_w = hold_w + 0.4 * self.capacity_j_k * (self.target_c - self.reading_c)
             supplied_w = 0.0 if self.dead or self.target_c <= 0 else min(self.power_w, max(0.0, wanted_w))
+            self.supplied_w = supplied_w
+            self.supplied_j += supplied_w * step
             flow_w = supplied_w - self.loss_w_k * (self.temperature_c - AMBIENT_C)
             self.temperature_c += flow_w * step / self.capacity_j_k
 

@@ -24,6 +24,7 @@ from chronarch.standins.motion import Motion
 from chronarch.standins.picture import VIEWS, CameraPicture, View
 
 OWN_LINES = 900_000_000
+BOARD_W, FAN_W, MOTORS_W = 6.5, 3.0, 14.0
 BUSY_EVERY_S = 0.5
 SWEEP_MM, LETS_GO_C = 6.0, 50.0
 """A head lower than this pushes against parts, and they come off when the bed is no warmer than this."""
@@ -65,6 +66,11 @@ class Setup:
     """LOGIN:PASSWORD that its cameras want; none without one."""
     camera_digest: bool = False
     """Whether they want it as a digest (RFC 7616), not as it is (RFC 7617)."""
+    plug: str = ""
+    """The plug that it hangs on: `http`, or HOST:PORT[:USER:PASSWORD] of the MQTT broker where that reports; none
+    without one."""
+    plug_login: str = ""
+    """LOGIN:PASSWORD that a plug which is asked over HTTP wants."""
     local_camera: str = ""
     """The path of a named pipe that its camera writes pictures to, as one that is plugged in."""
 
@@ -132,6 +138,11 @@ class MachineStandin:
         self.camera_streams = self.camera_requests = 0
         """How many streams its cameras give now, and how often they were asked."""
         self.part_sticks = False
+        self.plug_fault = ""
+        self.extra_w = 0.0
+        """What something else at its plug draws."""
+        self._powered = True
+        self._steady_j = 0.0
 
     # Life ----------------------------------------------------------------------------------------------------
 
@@ -485,6 +496,41 @@ class MachineStandin:
         passed, self._heated = now - self._heated, now
         for heater in (self.nozzle, self.bed):
             heater.advance(passed)
+        self._steady_j += self._steady_w() * passed
+
+    # Power ---------------------------------------------------------------------------------------------------
+
+    def _steady_w(self) -> float:
+        """What board, fans and motors draw, and what else hangs on its plug."""
+        if not self._powered:
+            return self.extra_w
+        moves = self.motion.done_at(self.now()) > self.now()
+        return BOARD_W + FAN_W * self.fan / 255 + (MOTORS_W if moves else 0.0) + self.extra_w
+
+    def draws_w(self) -> float:
+        """What it draws now."""
+        self._warm()
+        return self._steady_w() + self.nozzle.supplied_w + self.bed.supplied_w
+
+    def drawn_j(self) -> float:
+        """What it has drawn so far."""
+        self._warm()
+        return self._steady_j + self.nozzle.supplied_j + self.bed.supplied_j
+
+    def power_down(self) -> None:
+        """Its plug is turned off."""
+        self._warm()
+        self._powered = False
+        self.cut_link(0.0)
+        self.reset(heard=False)
+        self.fan = 0.0
+
+    def power_up(self, boot_s: float) -> None:
+        """Its plug is turned on; it can be reached after so many real seconds."""
+        self._warm()
+        self._powered = True
+        self.reset(heard=False)
+        self.cut_link(boot_s)
 
     def _heat_line(self) -> str:
         self._warm()

@@ -15,6 +15,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 from pydantic import ValidationError
 from websockets.asyncio.client import ClientConnection, connect
@@ -32,9 +33,11 @@ from chronarch.tender.file_store import FileStore
 from chronarch.tender.helper_process import HelperProcess
 from chronarch.tender.journal import Journal
 from chronarch.tender.peripherals.camera_moments import CameraMoments
+from chronarch.tender.peripherals.plugs.plug_keeper import PlugKeeper
 from chronarch.tender.tasks import end
 from chronarch.wire.control.commands import ReadLog
 from chronarch.wire.control.upstream import Assign, Command, Committed, Hello, MachineConfig, Reply, Welcome, to_tender
+from chronarch.wire.machines.power import PlugSetup
 
 SAMPLE_EVERY_S, MOMENTS_EVERY_S = 1.0, 0.1
 RETRY_S, LASTING_S = (0.3, 0.6, 1.0, 2.0, 3.0), 3.0
@@ -74,6 +77,7 @@ class RunningTender:
         self._moments = CameraMoments(self._cameras.tell)
         self._around = DriverContext(settings.name, clock, self._store, self._keeping, self._tell, self._log_ready)
         self._links: dict[str, MachineDriver] = {}
+        self._plugs: dict[str, tuple[PlugKeeper, asyncio.Task[None]]] = {}
         self._tasks: set[asyncio.Task[None]] = set()
         self._to_send: asyncio.Queue[str] | None = None
         self._why = ("", 0.0)
@@ -83,6 +87,7 @@ class RunningTender:
         """Mind the machines that were kept, and talk to the service, until this process ends."""
         for config, standing in self._keeping.all():
             self._mind(config, standing)
+            self._plug_in(config.machine, config.plug)
         self._keep(self._look_after_helpers())
         self._keep(self._follow_builds())
         url = self._settings.service.replace("http", "ws", 1) + "/api/tender"
@@ -158,6 +163,22 @@ class RunningTender:
             self._keeping.config(config)
         else:
             link.assign(config)
+        self._plug_in(config.machine, config.plug)
+
+    def _plug_in(self, machine: str, setup: PlugSetup | None) -> None:
+        """Mind the plug of a machine as it is set up now."""
+        minded = self._plugs.get(machine)
+        if (minded[0].setup if minded else None) == setup:
+            return
+        if minded is not None:
+            minded[1].cancel()
+            del self._plugs[machine]
+            self._links[machine].plug = None
+        if setup is not None:
+            url = urlsplit(self._settings.service)
+            keeper = PlugKeeper(self._links[machine], setup, self._clock, (url.hostname or "", url.port or 80))
+            self._links[machine].plug = keeper
+            self._plugs[machine] = keeper, self._keep(keeper.run())
 
     def _mind(self, config: MachineConfig, standing: MachineCheckpoint | None) -> MachineDriver:
         """Begin to mind a machine."""
@@ -198,10 +219,11 @@ class RunningTender:
         state = {"state": states[-1].state, "reason": states[-1].reason} if states else {}
         return config.model_copy(update={"order": order, **state})
 
-    def _keep(self, work: Coroutine[Any, Any, None]) -> None:
+    def _keep(self, work: Coroutine[Any, Any, None]) -> asyncio.Task[None]:
         task = asyncio.create_task(work)
         self._tasks.add(task)
         task.add_done_callback(self._ended)
+        return task
 
     def _ended(self, task: asyncio.Task[None]) -> None:
         self._tasks.discard(task)

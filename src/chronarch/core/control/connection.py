@@ -35,6 +35,7 @@ class Connection:
         machine = self._machine
         if self._lost_at_s is None or machine.offline:
             return
-        if machine.now().real_s - self._lost_at_s >= OFFLINE_AFTER_S:
+        if machine.switched_off or machine.now().real_s - self._lost_at_s >= OFFLINE_AFTER_S:
             machine.offline = True
-            machine.tell(StateChanged(MachineState.OFFLINE, "no link to the machine", machine.build))
+            why = "it is turned off" if machine.switched_off else "no link to the machine"
+            machine.tell(StateChanged(MachineState.OFFLINE, why, machine.build))

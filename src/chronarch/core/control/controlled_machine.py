@@ -56,6 +56,8 @@ class ControlledMachine:
         self.state = state
         self.reason = ""
         self.offline = False
+        self.switched_off = False
+        """Whether its plug says that it is off."""
         self.contact = FirmwareInfo()
         self.watchdog: bool | None = None
         """Whether the machine watches its heaters itself; None while that is not known."""

@@ -69,6 +69,11 @@ class MachineController(ABC):
     def pauses_before(self) -> set[int]:
         """Layers before which a person wants a pause."""
 
+    @property
+    def fan_pct(self) -> float | None:
+        """The part fan as the build left it a moment ago, %; None while that is not known."""
+        return None
+
     def changed(self) -> bool:
         """Whether the checkpoint differs from the last one on disk in more than the place in the file. Then it must be
         written before anything is sent."""

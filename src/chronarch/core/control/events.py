@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Literal
 
 from chronarch.core.machines.states import MachineState, Outcome
@@ -84,4 +85,17 @@ class Levelled:
     kind: Literal["levelled"] = "levelled"
 
 
-ControlEvent = StateChanged | BuildBegan | BuildPaused | BuildResumed | BuildEnded | Noticed | Adjusted | Levelled
+@dataclass(frozen=True)
+class EnergyUsed:
+    """Wh that the machine drew between two times, in one state and for one build (None: for none)."""
+
+    begin: datetime
+    state: MachineState
+    wh: float
+    build: int | None = None
+    kind: Literal["energy"] = "energy"
+
+
+ControlEvent = (
+    StateChanged | BuildBegan | BuildPaused | BuildResumed | BuildEnded | Noticed | Adjusted | Levelled | EnergyUsed
+)

@@ -141,6 +141,12 @@ class StreamingController(MachineController):
         return self.feeder.pauses.layers
 
     @property
+    def fan_pct(self) -> float | None:
+        if not self.feeder.under_way:
+            return None
+        return round(self.feeder.place.modal.fans.get(0, 0.0) / 2.55, 1)
+
+    @property
     def silent(self) -> bool:
         """Whether nothing has happened that must be told or kept, so that the next line may go at once."""
         return not self.machine.events and not self.machine.changed

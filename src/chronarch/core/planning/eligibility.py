@@ -50,6 +50,8 @@ class MachineStatus:
     reason: str = ""
     since: str = ""
     """Since when the machine is in its state, in words."""
+    start_up_s: float = 0.0
+    """How long until it can take work, because it is turned off or was just turned on."""
 
 
 Rule = Callable[[JobNeed, MachineStatus], str | None]

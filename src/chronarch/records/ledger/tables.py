@@ -7,8 +7,10 @@ from datetime import date, datetime
 from sqlalchemy import (
     BigInteger,
     Date,
+    Float,
     ForeignKey,
     Index,
+    Integer,
     String,
 )
 from sqlalchemy.orm import Mapped, mapped_column
@@ -40,3 +42,16 @@ class LedgerDay(Base):
     state: Mapped[str] = mapped_column(String(12), primary_key=True)
     day: Mapped[date] = mapped_column(Date, primary_key=True)
     microseconds: Mapped[int] = mapped_column(BigInteger)
+
+
+class Energy(Base):
+    """Wh that a machine drew on a day (UTC) in a state, for a build (0: for none), until `last_at`."""
+
+    __tablename__ = "energy"
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"), primary_key=True)
+    day: Mapped[date] = mapped_column(Date, primary_key=True)
+    state: Mapped[str] = mapped_column(String(12), primary_key=True)
+    build_id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    wh: Mapped[float] = mapped_column(Float(53))
+    last_at: Mapped[datetime] = mapped_column(UtcTime)
+    __table_args__ = (Index("energy_of_build", "build_id"), Index("energy_of_day", "day"))

@@ -14,6 +14,7 @@ from chronarch.core.control.events import (
     BuildPaused,
     BuildResumed,
     ControlEvent,
+    EnergyUsed,
     Levelled,
     Noticed,
     StateChanged,
@@ -21,6 +22,7 @@ from chronarch.core.control.events import (
 from chronarch.core.machines.materials import grams
 from chronarch.core.machines.states import BUILD, BuildEvent, BuildState, MachineState, Outcome, WrongState, after
 from chronarch.records.control.tables import BuildChange, Tender
+from chronarch.records.ledger import energy
 from chronarch.records.ledger.intervals import enter_state
 from chronarch.records.library.tables import ContentReading
 from chronarch.records.machines import spools
@@ -77,6 +79,8 @@ async def _apply(db: AsyncSession, machine: Machine, at: datetime, body: Control
         case Adjusted():
             if await db.get(Build, body.build) is not None:
                 db.add(BuildChange(build_id=body.build, at=at, text=body.text[:300], by=body.by[:120]))
+        case EnergyUsed():
+            await energy.add(db, machine.id, min(body.begin, at), at, body.state, body.build, max(0.0, body.wh))
         case Levelled():
             await db.merge(BedMesh(machine_id=machine.id, at=at, rows=[list(row) for row in body.rows]))
 

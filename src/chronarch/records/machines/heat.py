@@ -14,6 +14,8 @@ from chronarch.records.machines.tables import HeatReading, MeanReading
 
 MINUTE_S, HOUR_S = 60, 3600
 HEATERS = ("nozzle", "bed", "chamber")
+BELOW = ("power_w", "fan_pct")
+"""What is kept beside the heat, as one value each: W, and % of the part fan."""
 RAW_FOR, MINUTES_FOR = timedelta(days=7), timedelta(days=90)
 MOST_POINTS = 1440
 """So that a day is drawn from means of minutes."""
@@ -28,6 +30,7 @@ class CurvePoint:
 
     at: datetime
     values: dict[str, tuple[float | None, float | None, float | None, float | None]]
+    below: dict[str, float | None]
 
 
 @dataclass(frozen=True)
@@ -97,6 +100,7 @@ async def _piece(db: AsyncSession, machine: int, piece: Piece, step: int) -> lis
         least = getattr(table, f"{heater}_least_c") if piece.span_s else measured
         most = getattr(table, f"{heater}_most_c") if piece.span_s else measured
         columns += [func.avg(measured), func.min(least), func.max(most), func.max(getattr(table, f"{heater}_asked_c"))]
+    columns += [func.avg(getattr(table, name)) for name in BELOW]
     query = select(func.min(table.at), *columns).where(
         table.machine_id == machine, table.at >= piece.begin, table.at < piece.end
     )
@@ -104,7 +108,11 @@ async def _piece(db: AsyncSession, machine: int, piece: Piece, step: int) -> lis
         query = query.where(MeanReading.span_s == piece.span_s)
     rows = await db.execute(query.group_by(bucket).order_by(bucket))
     return [
-        CurvePoint(row[0].replace(tzinfo=UTC), {h: tuple(row[1 + 4 * n : 5 + 4 * n]) for n, h in enumerate(HEATERS)})  # type: ignore[misc]
+        CurvePoint(
+            row[0].replace(tzinfo=UTC),
+            {h: tuple(row[1 + 4 * n : 5 + 4 * n]) for n, h in enumerate(HEATERS)},  # type: ignore[misc]
+            dict(zip(BELOW, row[1 + 4 * len(HEATERS) :], strict=True)),  # type: ignore[arg-type]
+        )
         for row in rows
     ]
 
@@ -132,7 +140,8 @@ async def roll_up(db: AsyncSession, machines: Sequence[int], until: datetime) ->
         for h in HEATERS:
             least, most = (f"{h}_c", f"{h}_c") if source is None else (f"{h}_least_c", f"{h}_most_c")
             figures.append(f"avg({h}_c), min({least}), max({most}), max({h}_asked_c)")
-        names = ", ".join(f"{h}_c, {h}_least_c, {h}_most_c, {h}_asked_c" for h in HEATERS)
+        figures += [f"avg({name})" for name in BELOW]
+        names = ", ".join([*(f"{h}_c, {h}_least_c, {h}_most_c, {h}_asked_c" for h in HEATERS), *BELOW])
         bucket = f"timestampadd(second, {span} * floor(timestampdiff(second, '2000-01-01', at) / {span}), '2000-01-01')"
         await db.execute(
             text(

@@ -12,6 +12,7 @@ from sqlalchemy import (
     ForeignKey,
     Index,
     Integer,
+    LargeBinary,
     String,
     UniqueConstraint,
 )
@@ -54,6 +55,33 @@ class Machine(Base):
     """How many parts in a row it may still release while nobody is there."""
     release_stuck: Mapped[str] = mapped_column(String(300), default="")
     """Why it could not release its last part; empty when it could, or was not asked."""
+
+
+class PlugProfile(Base):
+    """How plugs of one make are read and turned."""
+
+    __tablename__ = "plug_profile"
+    __change__ = "setup"
+    __subject__ = "name"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(60), unique=True)
+    spec: Mapped[dict[str, Any]] = mapped_column(JSON)
+
+
+class Plug(Base):
+    """The plug that a machine hangs on. `access` is its whole address with what it asks for, encrypted."""
+
+    __tablename__ = "plug"
+    __change__ = "machines"
+    __subject__ = "machine_id"
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"), primary_key=True)
+    profile_id: Mapped[int] = mapped_column(ForeignKey("plug_profile.id"))
+    shown: Mapped[str] = mapped_column(String(300))
+    login: Mapped[str] = mapped_column(String(120), default="")
+    has_password: Mapped[bool] = mapped_column(Boolean, default=False)
+    access: Mapped[bytes] = mapped_column(LargeBinary(4000))
+    rules: Mapped[dict[str, Any]] = mapped_column(JSON)
+    off_by_itself: Mapped[bool] = mapped_column(Boolean, default=False)
 
 
 class Spool(Base):
@@ -100,6 +128,8 @@ class HeatReading(Base):
     bed_asked_c: Mapped[float | None] = mapped_column(Float)
     chamber_c: Mapped[float | None] = mapped_column(Float)
     chamber_asked_c: Mapped[float | None] = mapped_column(Float)
+    power_w: Mapped[float | None] = mapped_column(Float)
+    fan_pct: Mapped[float | None] = mapped_column(Float)
 
 
 class MeanReading(Base):
@@ -121,6 +151,8 @@ class MeanReading(Base):
     chamber_least_c: Mapped[float | None] = mapped_column(Float)
     chamber_most_c: Mapped[float | None] = mapped_column(Float)
     chamber_asked_c: Mapped[float | None] = mapped_column(Float)
+    power_w: Mapped[float | None] = mapped_column(Float)
+    fan_pct: Mapped[float | None] = mapped_column(Float)
 
 
 class BedMesh(Base):

@@ -28,8 +28,10 @@ from chronarch.service.http.sockets import NOT_UNDERSTOOD, REFUSED, close_socket
 from chronarch.service.machines.fleet import Fleet, FleetMachine, TenderConnection
 from chronarch.service.machines.heat_log import HeatLog
 from chronarch.service.machines.learned_paces import LearnedPaces
+from chronarch.service.machines.plugs import setup_of
 from chronarch.service.principals import Callers, Principal
 from chronarch.service.problems import ApiProblem
+from chronarch.service.secrets import Secrets
 from chronarch.wire.access import Scope
 from chronarch.wire.common import fill
 from chronarch.wire.control.upstream import (
@@ -120,6 +122,7 @@ class TenderRoom:
     connections: OpenConnections
     film_of: Callable[[int], Awaitable[FilmTaking | None]]
     """What a tender is to do for the film of a build."""
+    secrets: Secrets
 
 
 class TenderSession:
@@ -149,10 +152,10 @@ class TenderSession:
     async def _config(self, db: AsyncSession, known: FleetMachine) -> MachineConfig:
         config = await config_of(db, known, await self._room.paces.of(db, known.model.name))
         order = config.order
-        if order is None or order.ended:
-            return config
-        order = order.model_copy(update={"film": await self._room.film_of(order.build)})
-        return config.model_copy(update={"order": order})
+        if order is not None and not order.ended:
+            order = order.model_copy(update={"film": await self._room.film_of(order.build)})
+        plug = await setup_of(db, self._room.secrets, known.row.id)
+        return config.model_copy(update={"order": order, "plug": plug})
 
     async def _configure(self, db: AsyncSession, known: FleetMachine) -> None:
         await self._send(Assign(config=await self._config(db, known)).model_dump_json())

@@ -7,7 +7,7 @@ import uuid
 from collections.abc import Awaitable, Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, tzinfo
+from datetime import UTC, datetime, timedelta, tzinfo
 from typing import Annotated, Any
 
 from sqlalchemy import select
@@ -31,6 +31,8 @@ from chronarch.wire.machines.machine import MachineControls
 from chronarch.wire.machines.model import machine_model
 
 COMMAND_WITHIN_S = 15.0
+WAKES_WITHIN_S = 300.0
+"""Shop seconds after twice its start-up within which a machine that was turned on is still expected."""
 
 
 @dataclass
@@ -67,6 +69,10 @@ class FleetMachine:
     frame: bytes = b""
     """The newest of that camera's."""
     frame_at: datetime | None = None
+    plug: tuple[t.Plug, str] | None = None
+    """The plug that it hangs on, and the name of its profile."""
+    woken_at: datetime | None = None
+    """When its plug was last turned on, shop time; None since it was turned off."""
     clear_frame: bytes | None = None
     """A frame of its clear bed, with the head where it is after a release. None while nobody has looked; empty when no
     frame could be had."""
@@ -81,8 +87,8 @@ class FleetMachine:
 class Fleet:
     """All machines by name. Upper and lower case are the same."""
 
-    def __init__(self, changes: Changes) -> None:
-        self._changes = changes
+    def __init__(self, changes: Changes, now: Callable[[], datetime] | None = None) -> None:
+        self._changes, self._now = changes, now
         self._known: dict[str, FleetMachine] = {}
         self.connections: dict[str, TenderConnection] = {}
         self.zone: tzinfo = UTC
@@ -104,6 +110,11 @@ class Fleet:
         spools = select(t.Spool).where(t.Spool.machine_id.is_not(None)).execution_options(populate_existing=True)
         for spool in (await db.execute(spools)).scalars():
             loaded.setdefault(spool.machine_id or 0, {})[spool.tool or 0] = spool
+        plugs = select(t.Plug, t.PlugProfile.name).join(t.PlugProfile, t.PlugProfile.id == t.Plug.profile_id)
+        hanging = {
+            plug.machine_id: (plug, profile)
+            for plug, profile in await db.execute(plugs.execution_options(populate_existing=True))
+        }
         specs: dict[int, MachineModel] = {}
         self.version += 1
         for row, model, tender in found:
@@ -111,7 +122,7 @@ class Fleet:
             spec = specs[model.id] = specs.get(model.id) or machine_model.validate_python(model.spec)
             if known is None:
                 known = self._known[row.name.lower()] = FleetMachine(row, spec, tender)
-            known.spools = loaded.get(row.id, {})
+            known.spools, known.plug = loaded.get(row.id, {}), hanging.get(row.id)
             known.brief, known.planned_s = briefs.get(row.id, (None, 0.0))
             known.row, known.model, known.tender = row, spec, tender
         await self.publish_all([self._known[row.name.lower()] for row, _, _ in found])
@@ -177,6 +188,7 @@ class Fleet:
             wm.Machine, row, model=known.model.name, tools=[self._tool(known, tool) for tool in row.tools],
             reachable=self.reachable(known), reading=sample.reading if sample else None, build=brief,
             camera=known.camera, frame_at=known.frame_at, hands=sample.hands if sample else MachineControls(),
+            power=sample.power if sample and known.plug else None,
         )  # fmt: skip
 
     @staticmethod
@@ -201,17 +213,41 @@ class Fleet:
     def standing(self, known: FleetMachine) -> MachineStatus:
         """The machine as eligibility sees it."""
         row = known.row
+        state = MachineState.IDLE if self.asleep(known) or self.wakes(known) else MachineState(row.state)
         tools = tuple(self._tool(known, tool) for tool in row.tools)
         capability = Capability(row.name, known.model, tools, tuple(row.pools), tuple(row.tags))
         return MachineStatus(
             capability,
-            MachineState(row.state),
+            state,
             Intake(row.intake),
             self.reachable(known),
             known.brief is not None or known.must_pose,
             row.reason,
             self.words(row.since),
+            self.start_up_s(known),
         )
+
+    def asleep(self, known: FleetMachine) -> bool:
+        """Whether the shop has turned it off because there was nothing to do, and will turn it on for work."""
+        power = known.sample.power if known.sample else None
+        off = power is not None and power.on is False
+        idle = MachineState(known.row.state) is MachineState.OFFLINE and known.brief is None
+        plug = known.plug[0] if known.plug else None
+        return bool(off and idle and plug and plug.off_by_itself and plug.rules.get("ahead", True))
+
+    def wakes(self, known: FleetMachine) -> bool:
+        """Whether it was just turned on, and is not there yet."""
+        if known.woken_at is None or known.plug is None or self._now is None:
+            return False
+        idle = MachineState(known.row.state) is MachineState.OFFLINE and known.brief is None
+        within = timedelta(seconds=2 * known.plug[0].rules.get("start_up_s", 0.0) + WAKES_WITHIN_S)
+        return idle and self._now() - known.woken_at < within
+
+    def start_up_s(self, known: FleetMachine) -> float:
+        """How long until a machine that is turned off, or was just turned on, can take work; 0 for others."""
+        if known.plug is None or not (self.asleep(known) or self.wakes(known)):
+            return 0.0
+        return float(known.plug[0].rules.get("start_up_s", 0.0)) or 1.0
 
     def publish(self, known: FleetMachine) -> None:
         """Something of a machine has changed: show it so from now on, and tell listeners."""

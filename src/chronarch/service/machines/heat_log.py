@@ -51,6 +51,8 @@ class HeatLog:
                 "bed_asked_c": reading.bed.asked_c,
                 "chamber_c": reading.chamber.measured_c,
                 "chamber_asked_c": reading.chamber.asked_c,
+                "power_w": sample.power.watts if sample.power else None,
+                "fan_pct": reading.fan_pct,
             }
         )
 

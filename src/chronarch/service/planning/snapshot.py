@@ -159,7 +159,7 @@ def _workplace(
         phase, free = SlotPhase.OCCUPIED, left + cool
         running = RunningBuild(row.name, brief.job, left)
     else:
-        idle = max(0.0, (now - row.since) / timedelta(seconds=1))
+        free, idle = at.start_up_s, max(0.0, (now - row.since) / timedelta(seconds=1))
     if running is None and brief is not None and phase is SlotPhase.OCCUPIED:
         running = RunningBuild(row.name, brief.job, 0.0)
     tool = at.capability.tools[0]

@@ -32,7 +32,7 @@ async def carry_out(driver: MachineDriver, command: Command) -> Reply:
     return reply.model_copy(update={"id": command.id})
 
 
-WITHOUT_CONNECTION = (c.Clear, c.TakeOut, c.PutBack, c.ReadLog)
+WITHOUT_CONNECTION = (c.Clear, c.TakeOut, c.PutBack, c.TurnPower, c.ReadLog)
 """Commands that need no connection to the machine."""
 
 
@@ -110,6 +110,12 @@ async def _act(driver: MachineDriver, body: c.Act, by: str) -> Reply:
     return Reply(problem=injected.failed, said=injected.said)
 
 
+async def _turn_power(driver: MachineDriver, body: c.TurnPower, by: str) -> Reply:
+    if driver.plug is None:
+        return Reply(problem="it hangs on no plug that its tender knows")
+    return Reply(problem=await driver.plug.turn(body.on, force=body.force))
+
+
 async def _read_log(driver: MachineDriver, body: c.ReadLog, by: str) -> Reply:
     return Reply(log=driver.line_log.tail(body.after, body.limit, body.search))
 
@@ -127,5 +133,6 @@ HANDLERS: dict[type, Callable[[MachineDriver, Any, str], Awaitable[Reply]]] = {
     c.PutBack: _put_back,
     c.EmergencyStop: _emergency_stop,
     c.Act: _act,
+    c.TurnPower: _turn_power,
     c.ReadLog: _read_log,
 }

@@ -15,6 +15,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Protocol
 
 from chronarch.core.clock import Clock
 from chronarch.core.control.action_wording import adjustment
@@ -35,6 +36,7 @@ from chronarch.wire.control.upstream import MachineConfig, OpenBuild, Sample
 from chronarch.wire.gcode import WirePlan
 from chronarch.wire.machines import machine as wh
 from chronarch.wire.machines.machine import BuildBrief, HeaterReading, Reading
+from chronarch.wire.machines.power import Power
 
 TICK_S = 0.05
 SAME_MOMENT_S = 0.002
@@ -70,6 +72,15 @@ def _under(config: MachineConfig) -> MachineState:
     return MachineState.UNCLEARED if config.order is not None and config.order.ended else MachineState.IDLE
 
 
+class PlugTurner(Protocol):
+    """The plug that a machine hangs on."""
+
+    power: Power
+
+    async def turn(self, on: bool, *, force: bool) -> str:
+        """Turn it. Returns why it was not done; empty when it was. Raises WrongState when it must not be."""
+
+
 class MachineDriver(ABC):
     """Minds one machine until cancelled. `standing` is what an earlier tender kept of it."""
 
@@ -96,6 +107,9 @@ class MachineDriver(ABC):
         self._disk_full = False
         self._kept_at_s = 0.0
         self._told_of_holder = ""
+        self.power_going = False
+        """Whether its plug is being turned off, so that nothing may begin."""
+        self.plug: PlugTurner | None = None
         self._settled = asyncio.Event()
         """Set once it is known what is on the machine; nothing is sent to the machine before."""
         self._work: set[asyncio.Task[None]] = set()
@@ -317,7 +331,9 @@ class MachineDriver(ABC):
         spec = await self._spec(build)
         wait_s = 0.2
         while True:
-            await self.until(lambda: self.controller.ready)
+            await self.until(lambda: self.controller.ready and not self.power_going)
+            if self.power_going:
+                continue
             try:
                 self.controller.begin(spec, self.now())
                 self.flush()
@@ -363,12 +379,14 @@ class MachineDriver(ABC):
                 nozzle=_heater(heat.nozzle_c, heat.nozzle_asked_c),
                 bed=_heater(heat.bed_c, heat.bed_asked_c),
                 chamber=_heater(heat.chamber_c, heat.chamber_asked_c),
+                fan_pct=controller.fan_pct,
             )
             if known
             else None,
             build=self._brief(),
             resends=self.resends,
             hands=self.hands(),
+            power=self.plug.power if self.plug else None,
         )
 
     @property

@@ -84,6 +84,14 @@ class Act(Wire):
     action: Action
 
 
+class TurnPower(Wire):
+    """Turn the machine's plug on or off. Off is refused while it must not be, unless it is forced."""
+
+    kind: Literal["turn_power"] = "turn_power"
+    on: bool
+    force: bool = False
+
+
 class ReadLog(Wire):
     """Lines of a machine's log: the newest `limit` after number `after` that contain `search`."""
 
@@ -95,5 +103,5 @@ class ReadLog(Wire):
 
 BuildCommand = Pause | Resume | Stop | PauseBefore | NoPauseBefore | ChangeFilament | Skip | Clear
 MachineCommand = Annotated[
-    BuildCommand | TakeOut | PutBack | EmergencyStop | Act | ReadLog, Field(discriminator="kind")
+    BuildCommand | TakeOut | PutBack | EmergencyStop | Act | TurnPower | ReadLog, Field(discriminator="kind")
 ]

@@ -15,6 +15,7 @@ from chronarch.wire.control.actions import LogLine
 from chronarch.wire.control.commands import MachineCommand
 from chronarch.wire.gcode import WirePlan
 from chronarch.wire.machines.machine import BuildBrief, MachineControls, Reading
+from chronarch.wire.machines.power import PlugSetup, Power
 
 as_is(FilmTaking, HeadAway)
 
@@ -48,6 +49,8 @@ class MachineConfig(Wire):
     reason: str = ""
     order: OpenBuild | None = None
     """Its open build, if it has one."""
+    plug: PlugSetup | None = None
+    """The plug that it hangs on, if it has one."""
 
 
 class Hello(Wire):
@@ -80,6 +83,7 @@ class Sample(Wire):
     build: BuildBrief | None = None
     resends: int = 0
     hands: MachineControls = MachineControls()
+    power: Power | None = None
 
 
 class Reply(Wire):

@@ -27,3 +27,6 @@ class HeatCurve(Wire):
     nozzle: HeaterCurve | None = None
     bed: HeaterCurve | None = None
     chamber: HeaterCurve | None = None
+    power_w: list[float | None] | None = None
+    fan_pct: list[float | None] | None = None
+    """What the machine drew (W), and the part fan (%): means; None where nothing is known."""

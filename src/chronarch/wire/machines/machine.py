@@ -15,6 +15,7 @@ from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import BuildState, Intake, MachineState, Outcome
 from chronarch.core.machines.tools import Tool
 from chronarch.wire.common import GivenTime, Label, Tags, Time, Wire, as_is
+from chronarch.wire.machines.power import Power
 
 as_is(BuildAdjustments, FirmwareInfo, Tool)
 
@@ -112,6 +113,8 @@ class Reading(Wire):
     nozzle: HeaterReading = HeaterReading()
     bed: HeaterReading = HeaterReading()
     chamber: HeaterReading = HeaterReading()
+    fan_pct: Figure | None = None
+    """The part fan, as it was last told; None while that is not known."""
 
 
 class BuildBrief(Wire):
@@ -158,6 +161,8 @@ class Machine(Wire):
     frame_at: Time | None = None
     """When the newest frame of that camera was taken; None without one."""
     hands: MachineControls = MachineControls()
+    power: Power | None = None
+    """What its plug says; None without one."""
     site: str = ""
     place: str = ""
     pools: list[str] = Field(default_factory=list)

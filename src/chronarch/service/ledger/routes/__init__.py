@@ -1,5 +1,5 @@
 """The API's routes of ledger."""
 
-from chronarch.service.ledger.routes import intervals, reports
+from chronarch.service.ledger.routes import energy, intervals, reports
 
-routers = (intervals.router, reports.router)
+routers = (intervals.router, reports.router, energy.router)

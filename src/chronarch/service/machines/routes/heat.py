@@ -48,7 +48,15 @@ async def heat(
     return HeatCurve(
         step_s=records.step_for(since, until), at=[round(p.at.timestamp(), 3) for p in points],
         nozzle=heaters["nozzle"], bed=heaters["bed"], chamber=heaters["chamber"],
+        **{name: _below(points, name) for name in records.BELOW},
     )  # fmt: skip
+
+
+def _below(points: list[records.CurvePoint], name: str) -> list[float | None] | None:
+    values = [p.below[name] for p in points]
+    if all(value is None for value in values):
+        return None
+    return [None if value is None else round(value, 1) for value in values]
 
 
 def _curve(points: list[records.CurvePoint], heater: str) -> HeaterCurve | None:
@@ -65,14 +73,14 @@ async def heat_csv(
     name: Named, background: TheBackground, context: Context, fleet: TheFleet, begin: GivenTime | None = None,
     end: GivenTime | None = None,
 ) -> Response:  # fmt: skip
-    """The same as CSV (RFC 4180): times as ISO 8601, temperatures in °C."""
+    """The same as CSV (RFC 4180): times as ISO 8601, temperatures in °C, power in W, the fan in %."""
     _, _, points = await _points(background, context, fleet, name, begin, end)
     out = io.StringIO(newline="")
     table = csv.writer(out)
     whats = ("measured", "least", "most", "asked")
-    table.writerow(["at", *(f"{h}_{what}_c" for h in records.HEATERS for what in whats)])
+    table.writerow(["at", *(f"{h}_{what}_c" for h in records.HEATERS for what in whats), *records.BELOW])
     for point in points:
-        values = (value for h in records.HEATERS for value in point.values[h])
+        values = [*(value for h in records.HEATERS for value in point.values[h]), *point.below.values()]
         table.writerow([point.at.isoformat(), *("" if v is None else f"{v:.1f}" for v in values)])
     headers = {"Content-Disposition": 'attachment; filename="heat.csv"'}
     return Response(out.getvalue(), media_type="text/csv", headers=headers)

@@ -16,7 +16,6 @@ from datetime import datetime
 
 import httpx
 
-from chronarch.tender.peripherals.camera_sources.reach import find_host
 from chronarch.tender.peripherals.camera_sources.source import (
     ANSWER_S,
     LARGEST,
@@ -83,7 +82,7 @@ class HttpCamera(Source):
     async def _answer(self, stack: AsyncExitStack) -> httpx.Response:
         """The answer of the camera, once it has let us in."""
         address = self.setup.address
-        at = await find_host(address.host, address.port, self.setup.keep_away)
+        at = await self.setup.host()
         url = httpx.URL(address.url).copy_with(host=at)
         heads = {"Host": httpx.URL(address.url).netloc.decode()}
         for attempt in (1, 2):

@@ -9,9 +9,11 @@ from datetime import datetime
 from chronarch.core.clock import Clock
 from chronarch.core.watching.camera_address import CameraAddress
 from chronarch.core.watching.camera_settings import CameraSettings
+from chronarch.tender.peripherals.reach import ANSWER_S, NoDevice, find_host
 
-ANSWER_S, NEXT_S = 5.0, 10.0
-"""How long a camera may take to answer, and a stream from one frame to the next."""
+NEXT_S = 10.0
+"""How long a stream may take from one frame to the next; `ANSWER_S` is how long a camera may take to answer."""
+__all__ = ["ANSWER_S", "LARGEST", "NEXT_S", "CameraFailed", "CameraSetup", "Shot", "Source"]
 LARGEST = 4_000_000
 """Bytes of a frame."""
 
@@ -38,6 +40,13 @@ class CameraSetup:
     clock: Clock
     keep_away: tuple[str, int] = ("", 0)
     """Host and port of the service, where there is no camera."""
+
+    async def host(self) -> str:
+        """The numeric address to connect to. Raises CameraFailed."""
+        try:
+            return await find_host(self.address.host, self.address.port, self.keep_away, "camera")
+        except NoDevice as error:
+            raise CameraFailed(str(error)) from None
 
     def shot(self, jpeg: bytes, took: datetime | None = None) -> Shot:
         """A picture that was taken just now, or at a real time."""

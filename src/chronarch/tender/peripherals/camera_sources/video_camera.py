@@ -18,7 +18,6 @@ import av.error
 from av.container import InputContainer
 from PIL import Image
 
-from chronarch.tender.peripherals.camera_sources.reach import find_host
 from chronarch.tender.peripherals.camera_sources.source import (
     ANSWER_S,
     LARGEST,
@@ -78,7 +77,7 @@ class VideoCamera(Source):
         """What PyAV opens, with its options and the form of what comes. Raises CameraFailed."""
         address = self.setup.address
         if address.kind == "rtsp":
-            at = await find_host(address.host, address.port, self.setup.keep_away)
+            at = await self.setup.host()
             url = urlsplit(address.url)
             login = f"{quote(address.login, safe='')}:{quote(address.password, safe='')}@" if address.login else ""
             place = f"{login}{f'[{at}]' if ':' in at else at}:{address.port}"

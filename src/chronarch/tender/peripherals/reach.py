@@ -7,21 +7,26 @@ import ipaddress
 import socket
 
 from chronarch.core.machines.reach import no_device, plain
-from chronarch.tender.peripherals.camera_sources.source import ANSWER_S, CameraFailed
+
+ANSWER_S = 5.0
 
 
-async def find_host(host: str, port: int, keep_away: tuple[str, int]) -> str:
-    """The numeric address to connect to. Raises CameraFailed when the name is not found, or leads where no camera is:
-    to `keep_away` (host and port of the service), or to a cloud's metadata."""
+class NoDevice(Exception):
+    """At an address there can be no device, or its name is not found; the text says why."""
+
+
+async def find_host(host: str, port: int, keep_away: tuple[str, int], what: str) -> str:
+    """The numeric address to connect to. Raises NoDevice when the name is not found, or leads where no `what` is: to
+    `keep_away` (host and port of the service), or to a cloud's metadata."""
     found = await _look_up(host, port)
     for ip in found:
         why = no_device(ip)
         if why:
-            raise CameraFailed(f"{host} is {why}; no camera is there")
+            raise NoDevice(f"{host} is {why}; no {what} is there")
     if port == keep_away[1]:
         service = await _look_up(*keep_away)
         if set(found) & set(service) or (any(map(_local, found)) and any(map(_local, service))):
-            raise CameraFailed("at that address is Chronarch itself, and no camera")
+            raise NoDevice(f"at that address is Chronarch itself, and no {what}")
     return str(found[0])
 
 
@@ -35,7 +40,7 @@ async def _look_up(host: str, port: int) -> list[ipaddress.IPv4Address | ipaddre
         async with asyncio.timeout(ANSWER_S):
             found = await loop.getaddrinfo(host, port, type=socket.SOCK_STREAM)
     except (OSError, UnicodeError):
-        raise CameraFailed(f"the name {host} is not found; is it written right?") from None
+        raise NoDevice(f"the name {host} is not found; is it written right?") from None
     except TimeoutError:
-        raise CameraFailed(f"the name {host} was not found within {ANSWER_S:.0f} s; does the network work?") from None
+        raise NoDevice(f"the name {host} was not found within {ANSWER_S:.0f} s; does the network work?") from None
     return [plain(ipaddress.ip_address(str(where[0]).partition("%")[0])) for *_, where in found]

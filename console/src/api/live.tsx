@@ -23,7 +23,7 @@ const AFFECTS: Record<string, string[]> = {
   files: ["files", "parts", "jobs"],
   jobs: ["jobs", "orders", "plan"],
   ledger: ["ledger"],
-  machines: ["machine", "level", "jobs", "plan"],
+  machines: ["machine", "level", "jobs", "plan", "plugs"],
   models: ["models"],
   notices: ["notices"],
   orders: ["orders", "plan"],

@@ -12,7 +12,8 @@ from sqlalchemy import insert, select, update
 from chronarch.client import Client, requests
 from chronarch.core.ledger.intervals import OPEN_END
 from chronarch.core.machines.materials import grams
-from chronarch.core.machines.states import BuildState, Intake
+from chronarch.core.machines.plugs import PowerRules
+from chronarch.core.machines.states import BuildState, Intake, MachineState
 from chronarch.core.machines.tools import Tool
 from chronarch.core.orders.requirement import Requirement
 from chronarch.core.planning.eligibility import JobNeed
@@ -20,6 +21,8 @@ from chronarch.demo.history import MadeUpPast, PastFile, make_past
 from chronarch.demo.shop import (
     CAMERAS,
     FOLDERS,
+    GO_OFF,
+    GOES_OFF,
     HOURS,
     LEFT,
     MACHINES,
@@ -29,7 +32,9 @@ from chronarch.demo.shop import (
     PARTS,
     PAST,
     PLANNING,
+    PLUGS,
     QUEUE,
+    SOCKETS,
     SPARES,
     WATCHING,
     file_name,
@@ -37,12 +42,16 @@ from chronarch.demo.shop import (
 from chronarch.demo.slicer import slice_part
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions
+from chronarch.records.ledger import energy
 from chronarch.records.ledger.intervals import rebuild_days
 from chronarch.wire.library import File
 from chronarch.wire.machines import machine as w
+from chronarch.wire.machines import power as wp
 from chronarch.wire.machines import spools as ws
 from chronarch.wire.watching import cameras as wc
 
+USUAL_W, IDLE_W = {MachineState.BUILDING: 92.0, MachineState.WARMING: 260.0, MachineState.PAUSED: 70.0}, 6.5
+"""What machines on plugs drew in the past, W."""
 DAYS = 14
 BY = "Maud"
 
@@ -92,6 +101,17 @@ def add_cameras(client: Client, addresses: dict[str, str]) -> None:
             password=password,
         )  # fmt: skip
         client.do(requests.add_camera(asked))
+
+
+def add_plugs(client: Client, addresses: dict[str, str]) -> None:
+    """Hang machines on the shop's plugs; `addresses` are the beginnings of their addresses, by their kind."""
+    kinds = {profile.name: profile.kind for profile in SOCKETS}
+    for profile in SOCKETS:
+        client.do(requests.set_plug_profile(profile))
+    for machine, make in PLUGS.items():
+        rules = GO_OFF if machine in GOES_OFF else PowerRules()
+        address = f"{addresses[kinds[make]]}/{machine}"
+        client.do(requests.add_plug(wp.NewPlug(machine=machine, address=address, profile=make, rules=rules)))
 
 
 def past_until(files: dict[str, File], end: datetime) -> MadeUpPast:
@@ -179,6 +199,12 @@ async def _add_past(database: str, files: dict[str, File], now: datetime) -> Non
                     for i in entries
                 ],
             )
+        for name in PLUGS:
+            for i in past.ledgers[name]:
+                end = machines[name].since if i.end == OPEN_END else i.end
+                build = None if i.build is None else rows[i.build].id
+                wh = USUAL_W.get(i.state, IDLE_W) * (end - i.begin) / timedelta(hours=1)
+                await energy.add(db, machines[name].id, i.begin, end, i.state, build, wh)
         await db.commit()
         for machine in machines.values():
             await rebuild_days(db, machine.id)

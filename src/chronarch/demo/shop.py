@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
 from chronarch.core.machines.model import MachineModel, OwnSequence, Parameter, SwitchLines
+from chronarch.core.machines.plugs import PlugProfile, PowerRules
 from chronarch.core.orders.requirement import Requirement
 from chronarch.core.planning.snapshot import Strategy
 from chronarch.demo.shapes import Ellipse, Point, RoundedBox, Slice
@@ -55,6 +56,26 @@ MODELS = (
         sequences=(_SWEEP,), releases=3, release_sequence="sweep bed", release_s=60,
     ),
 )  # fmt: skip
+
+
+SOCKETS = (
+    PlugProfile(
+        "bench socket", "http", "/sockets/{device}/status", "/sockets/{device}/lit", '{"lit": true}', '{"lit": false}',
+        "/socket/lit", "/meter/now_mw", "/meter/count_kwh", method="PUT", watts_factor=1e-3, wh_factor=1e3,
+    ),
+    PlugProfile(
+        "wall socket", "mqtt", "sockets/{device}/says", "sockets/{device}/turn", "close", "open", "/state", "/w", "/wh",
+        on_values=("closed",),
+    ),
+)  # fmt: skip
+"""How the shop's two makes of metered socket are asked."""
+PLUGS = {
+    "Arbor": "bench socket", "Bezel": "bench socket", "Detent": "bench socket", "Gnomon": "wall socket",
+    "Pallet": "wall socket", "Verge": "wall socket",
+}  # fmt: skip
+"""Which machines hang on which; Bezel and Gnomon go off by themselves."""
+GO_OFF = PowerRules(off_after_min=45, start_up_s=180)
+GOES_OFF = frozenset({"Bezel", "Gnomon"})
 
 
 @dataclass(frozen=True)

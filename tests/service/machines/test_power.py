@@ -8,22 +8,15 @@ import unittest
 from datetime import timedelta
 
 from chronarch.client import RefusedByService, requests
-from chronarch.core.machines.plugs import PlugProfile, PowerRules
+from chronarch.core.machines.plugs import PowerRules
 from chronarch.core.machines.states import MachineState
 from chronarch.core.orders.states import Verdict
 from chronarch.demo.broker import USER, PrivateBroker
 from chronarch.wire.machines import power as w
 from tests.support.gcode import executed_sha256, squares
+from tests.support.sockets import ASKED, REPORTS
 from tests.support.world import WorldCase, eventually
 
-ASKED = PlugProfile(
-    "bench socket", "http", "/sockets/{device}/status", "/sockets/{device}/lit", '{"lit": true}', '{"lit": false}',
-    "/socket/lit", "/meter/now_mw", "/meter/count_kwh", method="PUT", watts_factor=1e-3, wh_factor=1e3,
-)  # fmt: skip
-REPORTS = PlugProfile(
-    "wall socket", "mqtt", "sockets/{device}/says", "sockets/{device}/turn", "close", "open", "/state", "/w", "/wh",
-    on_values=("closed",),
-)  # fmt: skip
 HOT = "M104 S150\nM109 S150\n" + squares(layers=2, rounds=20, side=50, feed=1500)
 
 

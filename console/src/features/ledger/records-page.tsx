@@ -7,6 +7,7 @@ import { useTurnaround, useUtilisation } from "./queries";
 import { clock, day, minutes, percent, width } from "../../ui/format";
 import { Empty, Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { StateLegend, StateMark } from "../../ui/state";
+import { Energy } from "./energy";
 import { TimeField } from "../../ui/time-field";
 
 const ORDER: MachineState[] = ["building", "warming", "paused", "cooling", "uncleared", "down", "service", "offline", "idle"];
@@ -116,6 +117,7 @@ function Records({ now: opened }: { now: Date }) {
             </SheetTitle>
             <Table rows={report.data.machines} fleet={report.data.fleet} />
           </Sheet>
+          <Energy from={from} to={to} />
         </div>
       )}
     </Page>

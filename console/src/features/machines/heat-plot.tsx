@@ -34,10 +34,12 @@ interface Props {
   other?: { curve: HeatCurve; shift: number; name: string };
   zoom: (begin: number, end: number) => void;
   whole: () => void;
+  /** Room at its right, px: so much as the plot below it takes for its second axis. */
+  room?: number;
 }
 
 /** Measured (full) and asked (dashed) temperatures over time. Dragged over, it shows that span; a double click shows all again. */
-export function HeatPlot({ curve, begin, end, at, marks = [], other, zoom, whole }: Props) {
+export function HeatPlot({ curve, begin, end, at, marks = [], other, zoom, whole, room }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot | null>(null);
   const dark = useDark();
@@ -82,6 +84,7 @@ export function HeatPlot({ curve, begin, end, at, marks = [], other, zoom, whole
       {
         width: on.clientWidth,
         height: HIGH_PX,
+        padding: [null, room ?? null, null, null],
         legend: { show: false },
         scales: { x: { time: true, min: begin, max: end }, y: { range: (_, __, most) => [0, Math.max(60, Math.ceil((most + 8) / 20) * 20)] } },
         series: lines,
@@ -133,7 +136,7 @@ export function HeatPlot({ curve, begin, end, at, marks = [], other, zoom, whole
       chart.destroy();
       plot.current = null;
     };
-  }, [curve, begin, end, other, dark]);
+  }, [curve, begin, end, other, dark, room]);
 
   useEffect(() => {
     plot.current?.redraw(false);

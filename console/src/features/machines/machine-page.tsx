@@ -21,6 +21,7 @@ import { FilamentChange } from "../control/filament";
 import { Free } from "../control/hands-on";
 import { Heat } from "./heat";
 import { Laying } from "../control/laying";
+import { Power } from "./power";
 import { FilmRuleLine } from "../watching/film-rule";
 import { Where } from "./where";
 
@@ -68,7 +69,7 @@ function Known({ machine: m }: { machine: MachineDetail }) {
         </p>
       )}
       {m.reason && (
-        <p className="mt-0 mb-4 rounded-md bg-alarm-wash px-4 py-2.5 text-alarm">
+        <p className={`mt-0 mb-4 rounded-md px-4 py-2.5 ${m.power?.on === false ? "bg-sunk" : "bg-alarm-wash text-alarm"}`}>
           {m.state}: {m.reason}.
         </p>
       )}
@@ -109,6 +110,7 @@ function Known({ machine: m }: { machine: MachineDetail }) {
             {moment !== "free" && m.build && !m.build.outcome && <Adjust machine={m} />}
           </div>
           <div className="order-6 flex min-w-0 flex-col gap-5">
+            <Power machine={m} />
             <MachineHeat machine={m} back={back} />
             <Day machine={m} />
             <SetUp machine={m} />

@@ -11,6 +11,7 @@ import { Viewer } from "../../viewer/viewer";
 import { useReading } from "../gcode/queries";
 import { Heat } from "../machines/heat";
 import { useMachine } from "../machines/queries";
+import { useEnergy, wh } from "../machines/power-queries";
 import { CameraChoice } from "../watching/camera-choice";
 import { BuildFilm } from "../watching/film-strip";
 import { useBuildMarks } from "../watching/marks";
@@ -61,6 +62,7 @@ function Known({ build: b, machine: m }: { build: Build; machine: MachineDetail 
   const marks = useBuildMarks(b.id, camera?.name ?? "", runs);
   const alike = (useBuilds(m.name).data ?? []).filter((o) => o.id !== b.id && o.started_at && o.ended_at);
   const [over, setOver] = useState("");
+  const energy = useEnergy({ by: "build", build: b.id }).data ?? [];
   const beside = alike.find((o) => String(o.id) === over);
   const [wide = 220, deep = 220] = m.model_detail.volume_mm ?? [];
   return (
@@ -120,6 +122,7 @@ function Known({ build: b, machine: m }: { build: Build; machine: MachineDetail 
             {b.started_at && b.ended_at && <Fact name="Took">{duration((Date.parse(b.ended_at) - Date.parse(b.started_at)) / 1000)}</Fact>}
             <Fact name="Came to">{[b.outcome ?? b.state, b.reason].filter(Boolean).join(": ")}</Fact>
             {b.verdict && <Fact name="Verdict">{[b.verdict, b.scrap_reason].filter(Boolean).join(": ")}</Fact>}
+            {energy.length > 0 && <Fact name="Energy">{wh(energy.reduce((sum, row) => sum + row.wh, 0))}</Fact>}
             <Fact name="Commands acknowledged">
               {(b.acknowledged ?? 0).toLocaleString("en-GB")} of {(b.commands ?? 0).toLocaleString("en-GB")}
             </Fact>

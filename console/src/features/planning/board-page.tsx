@@ -237,10 +237,11 @@ function Head({ machine: m, idle = "", dense }: { machine: Machine; idle?: strin
             <span className="text-sm whitespace-nowrap text-faded">{duration(b.remaining_s)} left</span>
           )}
         </span>
-        <span className="block truncate text-sm text-faded">
-          <span title={b ? undefined : idle}>
+        <span className="flex justify-between gap-3 text-sm text-faded">
+          <span className="truncate" title={b ? undefined : idle}>
             {!m.reachable ? "tender away: as last heard" : b ? b.file : m.reason || idle || "no build"}
           </span>
+          {m.power?.watts != null && <span className="whitespace-nowrap">{m.power.watts.toFixed(0)} W</span>}
         </span>
       </span>
     </Link>

@@ -3,6 +3,7 @@ import { Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { Hours } from "../planning/hours";
 import { PlanningForm } from "../planning/planning-form";
 import { Spools } from "../machines/spools";
+import { PlugsSetup } from "../machines/plugs-setup";
 import { UpkeepWindows } from "../upkeep/upkeep";
 import { CamerasSetup } from "../watching/cameras-setup";
 import { FilmsSetup } from "../watching/films-setup";
@@ -34,6 +35,7 @@ export function SetupPage() {
         <div className="flex min-w-0 flex-col gap-5">
           <CamerasSetup />
           <FilmsSetup />
+          <PlugsSetup />
           <UpkeepWindows />
           <Spools />
         </div>

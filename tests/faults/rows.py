@@ -336,7 +336,7 @@ def _many_look(shop: Shop, w: World, lot: random.Random, points: int) -> str:
         looking = [asyncio.create_task(look()) for _ in range(200)]
         slowest = 0.0
         async with AsyncClient(w.address, w.read_key) as client:
-            while (await client.do(requests.build(build.id))).outcome is None:
+            while not streams or (await client.do(requests.build(build.id))).outcome is None:
                 asked = time.monotonic()
                 await client.do(requests.machines())
                 slowest = max(slowest, time.monotonic() - asked)

@@ -136,7 +136,10 @@ class World:
         if largest_file is not None:
             self.environment["CHRONARCH_LARGEST_FILE"] = str(largest_file)
         self.client = Client(self.address, self.key)
-        self.http = httpx.Client(base_url=f"http://127.0.0.1:{self.standins_port}", timeout=5, verify=False)
+        afresh = httpx.Limits(max_keepalive_connections=0)  # one that has rested for 5 s is cut just as it is used
+        self.http = httpx.Client(
+            base_url=f"http://127.0.0.1:{self.standins_port}", timeout=30, verify=False, limits=afresh
+        )
         """To ask the stand-ins."""
         self.setups: dict[str, dict[str, object]] = {}
         """More of how a machine's stand-in is made, by its name."""

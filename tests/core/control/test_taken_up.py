@@ -87,7 +87,9 @@ class Shop:
 
     def run(self) -> BuildEnded:
         self.controller.connected(self.now())
-        while not self.controller.ready:
+        for _ in range(60_000):
+            if self.controller.ready:
+                break
             self.step()
         self.controller.begin(self.spec, self.now())
         for _ in range(60_000):
@@ -122,6 +124,14 @@ class TakenUp(unittest.TestCase):
             self.assertEqual(shop.machine.file, COMMANDS, f"seed {seed}")
             killed += shop.killed
         self.assertGreater(killed, 100)
+
+    def test_a_machine_whose_model_changes_before_it_is_found_is_greeted_all_the_same(self) -> None:
+        shop = Shop(1, 0.0, 0, kills=0.0)
+        shop.controller.take_model(MachineModel("toy", watchdog_s=900))
+        ended = shop.run()
+        self.assertIs(ended.outcome, Outcome.COMPLETED)
+        self.assertIn(b"M115", shop.machine.ran)
+        self.assertIn(b"M85 S900", shop.machine.ran)
 
     def adopted(self, last: int, kept: BuildCheckpoint) -> Shop:
         """A tender that finds `kept` at a machine whose last line was `last`."""

@@ -305,8 +305,9 @@ class StreamingController(MachineController):
 
     def take_model(self, model: MachineModel) -> None:
         super().take_model(model)
-        self.feeder.ask_watchdog()
-        self.feeder.inject_next()
+        if self.feeder.prepared:  # else it is asked with the greeting, which must be the first that a machine hears
+            self.feeder.ask_watchdog()
+            self.feeder.inject_next()
 
     # What the link says --------------------------------------------------------------------------------------
 

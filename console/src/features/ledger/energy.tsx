@@ -1,8 +1,27 @@
 import type { EnergyRow, MachineState } from "../../api/client";
+import { day as dayName } from "../../ui/format";
 import { Empty, Failed, Loading, Sheet, SheetTitle } from "../../ui/page";
 import { useEnergy, wh } from "../machines/power-queries";
 
 const SHOWN: MachineState[] = ["building", "warming", "idle", "offline"];
+
+/** A bar a day. */
+function Days({ rows }: { rows: EnergyRow[] }) {
+  const most = Math.max(...rows.map((r) => r.wh));
+  return (
+    <ol className="m-0 flex list-none items-end gap-2 overflow-x-auto border-t border-rule px-5 py-4" aria-label="By day">
+      {rows.map((r) => (
+        <li key={r.day} className="min-w-16 flex-1 text-center text-sm">
+          <span className="flex h-16 items-end">
+            <span aria-hidden className="block w-full rounded-t bg-faded/50" style={{ height: `${((100 * r.wh) / most).toFixed(1)}%` }} />
+          </span>
+          <span className="block font-medium">{wh(r.wh)}</span>
+          <span className="block text-faded">{dayName(`${r.day}T12:00:00Z`)}</span>
+        </li>
+      ))}
+    </ol>
+  );
+}
 
 /** What machines drew between two days, by machine and state; and the days that drew most. */
 export function Energy({ from, to }: { from: string; to: string }) {
@@ -50,6 +69,7 @@ export function Energy({ from, to }: { from: string; to: string }) {
           </tbody>
         </table>
       )}
+      {days.length > 1 && <Days rows={days} />}
     </Sheet>
   );
 }

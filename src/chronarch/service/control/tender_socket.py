@@ -10,10 +10,9 @@ from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 
-from fastapi import APIRouter, WebSocket, WebSocketDisconnect
+from fastapi import APIRouter, WebSocket
 from pydantic import ValidationError
 from sqlalchemy import func, select, update
-from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.control.events import ControlEvent, Noticed
@@ -24,7 +23,12 @@ from chronarch.records.failures import away
 from chronarch.records.ledger.tender_events import commit_event
 from chronarch.service.context import ServiceContext, part_of
 from chronarch.service.http.open_connections import OpenConnections
-from chronarch.service.http.sockets import NOT_UNDERSTOOD, REFUSED, close_socket
+from chronarch.service.http.sockets import (
+    HELLO_WITHIN_S,
+    REFUSED,
+    close_socket,
+    closed_for_cause,
+)
 from chronarch.service.machines.fleet import Fleet, FleetMachine, TenderConnection
 from chronarch.service.machines.heat_log import HeatLog
 from chronarch.service.machines.learned_paces import LearnedPaces
@@ -48,10 +52,8 @@ from chronarch.wire.control.upstream import (
 )
 from chronarch.wire.gcode import WirePlan
 
-HELLO_WITHIN_S = 10
 TOLD, MOST_REFUSED = 5, 100
 """Of one connection: how many messages that cannot be understood are logged, and after how many it is closed."""
-HELD = 4409
 
 log = logging.getLogger("chronarch.upstream")
 router = APIRouter()
@@ -87,7 +89,7 @@ async def config_of(db: AsyncSession, known: FleetMachine, pace: float = 1.0) ->
 async def tender(socket: WebSocket) -> None:
     """A tender's connection: hello and welcome, then events, samples and replies one way, commands the other."""
     await socket.accept()
-    try:
+    async with closed_for_cause(socket, "a tender"):
         who = await part_of(socket, Callers).identify(socket)
         if who.scope is not Scope.TENDER:
             raise ApiProblem(403, "This key is not a tender's.")
@@ -96,19 +98,6 @@ async def tender(socket: WebSocket) -> None:
         if not isinstance(hello, Hello):
             raise ApiProblem(400, "The first message must be hello.")
         await TenderSession(part_of(socket, TenderRoom), socket, who, hello).run()
-    except ApiProblem as error:
-        await close_socket(socket, {409: HELD, 400: NOT_UNDERSTOOD}.get(error.status, REFUSED), str(error))
-    except ValidationError as error:
-        await close_socket(socket, NOT_UNDERSTOOD, f"A message was not understood: {error.errors()[0]['msg']}")
-    except SQLAlchemyError as error:
-        log.warning("a tender was sent away, the database does not answer: %s", str(error).splitlines()[0])
-        await close_socket(socket, 1013, "The database does not answer; come back in a moment.")
-    except TimeoutError:
-        await close_socket(socket, NOT_UNDERSTOOD, f"Nothing was said for {HELLO_WITHIN_S} s.")
-    except KeyError:
-        await close_socket(socket, NOT_UNDERSTOOD, "Bytes came where text belongs.")
-    except WebSocketDisconnect:
-        pass
 
 
 @dataclass

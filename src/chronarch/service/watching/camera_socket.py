@@ -6,13 +6,11 @@ import asyncio
 import logging
 from dataclasses import dataclass
 
-from fastapi import APIRouter, WebSocket, WebSocketDisconnect
-from pydantic import ValidationError
-from sqlalchemy.exc import SQLAlchemyError
+from fastapi import APIRouter, WebSocket
 
 from chronarch.service.context import part_of
 from chronarch.service.http.open_connections import OpenConnections
-from chronarch.service.http.sockets import NOT_UNDERSTOOD, REFUSED, close_socket
+from chronarch.service.http.sockets import HELLO_WITHIN_S, REFUSED, close_socket, closed_for_cause
 from chronarch.service.principals import Callers
 from chronarch.service.problems import ApiProblem
 from chronarch.service.watching.cameras import CameraConnection, Cameras
@@ -28,7 +26,6 @@ from chronarch.wire.watching.camera_messages import (
     unpack_frame,
 )
 
-HELLO_WITHIN_S = 10
 LARGEST_FRAME = 4_000_000
 router = APIRouter()
 log = logging.getLogger("chronarch.cameras")
@@ -38,7 +35,7 @@ log = logging.getLogger("chronarch.cameras")
 async def cameras(socket: WebSocket) -> None:
     """A camera process: hello, then frames and how cameras stand one way, what is wanted the other."""
     await socket.accept()
-    try:
+    async with closed_for_cause(socket, "a camera process"):
         who = await part_of(socket, Callers).identify(socket)
         if who.scope is not Scope.TENDER:
             raise ApiProblem(403, "This key is not a tender's.")
@@ -57,18 +54,6 @@ async def cameras(socket: WebSocket) -> None:
         with part_of(socket, OpenConnections).held(who, close):
             connection = CameraConnection(hello.tender, socket.send_text)
             await CameraSession(room, part_of(socket, FrameKeeper), socket, connection).run()
-    except ApiProblem as error:
-        await close_socket(socket, NOT_UNDERSTOOD if error.status == 400 else REFUSED, str(error))
-    except ValueError as error:
-        first = error.errors()[0]["msg"] if isinstance(error, ValidationError) else str(error)
-        await close_socket(socket, NOT_UNDERSTOOD, f"A message was not understood: {first}")
-    except SQLAlchemyError as error:
-        log.warning("cameras were sent away, the database does not answer: %s", str(error).splitlines()[0])
-        await close_socket(socket, 1013, "The database does not answer; come back in a moment.")
-    except TimeoutError:
-        await close_socket(socket, NOT_UNDERSTOOD, f"Nothing was said for {HELLO_WITHIN_S} s.")
-    except WebSocketDisconnect:
-        pass
 
 
 @dataclass

@@ -14,6 +14,7 @@ from typing import Annotated, Any
 
 from pydantic_core import to_jsonable_python
 from sqlalchemy import select, update
+from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.errors import CoreError
@@ -82,7 +83,8 @@ class FilmMaker:
         """See what is to be made, and begin with the next film if none is being made."""
         async with self.context.sessions() as db:
             if not self._begun:  # what an earlier service was making is made anew
-                await db.execute(update(t.Film).where(t.Film.state == "making").values(state="waiting"))
+                left = t.Film.state == "making", t.Film.id != (self._under_way.film if self._under_way else 0)
+                await db.execute(update(t.Film).where(*left).values(state="waiting"))
                 await db.commit()
                 self.store.sweep()
                 self._begun = True
@@ -172,9 +174,13 @@ class FilmMaker:
         try:
             within_s = ALLOWED_S + SLOWEST_PICTURE_S * plan.pictures
             made = await self._pool.run(f"{ENCODING}:encode", order, within_s=within_s)
+            assert made is not None
             sha256, poster, size = await asyncio.to_thread(self._adopt, order)
             state, self._told = "done", set()
-            values = {"sha256": sha256, "poster": poster, "size": size}
+            values = {
+                "sha256": sha256, "poster": poster, "size": size, "seconds": made.pictures / plan.fps,
+                "width": made.width, "height": made.height,
+            }  # fmt: skip
         except CoreError as error:
             problem = str(error)
         except OSError as error:
@@ -190,19 +196,29 @@ class FilmMaker:
             for path in (order.out, order.poster):
                 with suppress(OSError):
                     Path(path).unlink()
+        try:
+            await self._write_down(number, state, problem, values, plan)
+        except (SQLAlchemyError, OSError) as error:
+            log.warning("what became of film %d could not be written down; it is made anew: %s", number, error)
+            self._begun = False
+        self.wanted.event.set()
+
+    async def _write_down(
+        self, number: int, state: FilmState, problem: str, values: dict[str, Any], plan: FilmPlan
+    ) -> None:
         async with self.context.sessions() as db:
             film = await db.get(t.Film, number, with_for_update=True)
-            if film is not None:
-                film.state, film.problem = state, problem
-                if made is not None and state == "done":
-                    film.sha256, film.poster, film.size = values["sha256"], values["poster"], values["size"]
-                    film.seconds, film.width, film.height = made.pictures / plan.fps, made.width, made.height
-                    film.marks = to_jsonable_python([asdict(mark) for mark in plan.marks])
-                    film.layers = [[layer, round(second, 3)] for layer, second in plan.layers]
-                    film.made_at = self.context.clock.now()
-                    await records.release_frames(db, film.build_id, self.context.clock.now())
-                await db.commit()
-        self.wanted.event.set()
+            if film is None:
+                return
+            film.state, film.problem = state, problem
+            for name, value in values.items():
+                setattr(film, name, value)
+            if state == "done":
+                film.marks = to_jsonable_python([asdict(mark) for mark in plan.marks])
+                film.layers = [[layer, round(second, 3)] for layer, second in plan.layers]
+                film.made_at = self.context.clock.now()
+                await records.release_frames(db, film.build_id, film.made_at)
+            await db.commit()
 
     def _adopt(self, order: FilmOrder) -> tuple[str, str, int]:
         out, poster = Path(order.out), Path(order.poster)

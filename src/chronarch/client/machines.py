@@ -13,7 +13,7 @@ from chronarch.wire.common import RequestDone
 from chronarch.wire.machines import machine as wm
 from chronarch.wire.machines import power as wp
 from chronarch.wire.machines import spools as ws
-from chronarch.wire.machines.heat import HeatCurve
+from chronarch.wire.machines.heat import HeatCurve, HeatStanding
 
 
 def models() -> Call[list[MachineModel]]:
@@ -52,6 +52,11 @@ def change_machine(
 def heat(name: str, begin: datetime | None = None, end: datetime | None = None) -> Call[HeatCurve]:
     """Heat over time; of the last hour without times."""
     return Call("GET", at("machines", name, "heat"), HeatCurve, params=some(begin=begin, end=end))
+
+
+def heat_standing() -> Call[HeatStanding]:
+    """What heat over time takes in the database, and what it comes to."""
+    return Call("GET", "/api/heat/standing", HeatStanding)
 
 
 def heat_csv(name: str, begin: datetime | None = None, end: datetime | None = None) -> Call[bytes]:

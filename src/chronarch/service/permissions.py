@@ -24,6 +24,7 @@ _TABLE = """
 /machines                                  GET:read POST:operate
 /machines/{name}                           GET:read PATCH:operate
 /machines/{name}/heat                      GET:read
+/heat/standing                             GET:read
 /machines/{name}/heat.csv                  GET:read
 /machines/{name}/power                     POST:operate
 /plugs                                     GET:read POST:operate

@@ -103,6 +103,11 @@ class Kept(WorldCase):
         with self.assertRaises(RefusedByService):
             w.client.do(requests.heat("Anchor", self.begin, self.begin))
 
+    def test_what_it_takes_is_told_and_what_it_comes_to(self) -> None:
+        standing = self.world.client.do(requests.heat_standing())
+        self.assertGreater(standing.now_gb, 0)
+        self.assertAlmostEqual(standing.most_gb, 0.056, places=2)
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -3,6 +3,7 @@ import { Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { Hours } from "../planning/hours";
 import { PlanningForm } from "../planning/planning-form";
 import { Spools } from "../machines/spools";
+import { Storage } from "./storage";
 import { PlugsSetup } from "../machines/plugs-setup";
 import { UpkeepWindows } from "../upkeep/upkeep";
 import { CamerasSetup } from "../watching/cameras-setup";
@@ -36,6 +37,7 @@ export function SetupPage() {
           <CamerasSetup />
           <FilmsSetup />
           <PlugsSetup />
+          <Storage />
           <UpkeepWindows />
           <Spools />
         </div>

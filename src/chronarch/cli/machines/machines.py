@@ -131,6 +131,8 @@ def readings(service: Service, name: str, hours: float, as_json: bool, as_csv: b
         for n in range(0, len(curve.at), step)
     ]  # fmt: skip
     show_table(("At", *(h.capitalize() for h, _ in heaters)), rows, f"Nothing was measured at {name} in that time.")
+    disk = service.do(requests.heat_standing())
+    say(f"\nReadings of all machines take {disk.now_gb:.2f} GB, and {disk.most_gb:.2f} GB at most.")
 
 
 def where_options(command: Callable[..., None]) -> Callable[..., None]:

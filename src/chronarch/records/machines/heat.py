@@ -157,6 +157,28 @@ def _floor(at: datetime, span_s: int) -> datetime:
     return at - timedelta(seconds=(at - _EPOCH).total_seconds() % span_s)
 
 
+READING_BYTES, MEAN_BYTES = 70, 100
+"""About what a row takes in the database, its index with it."""
+
+
+def most_bytes(machines: int) -> int:
+    """What so many machines' heat comes to at most, a year after they were added: readings once a second, the means of
+    minutes, those of hours."""
+    day_s = 86_400
+    readings = RAW_FOR.days * day_s * READING_BYTES
+    means = (MINUTES_FOR.days * day_s // MINUTE_S + 365 * 24) * MEAN_BYTES
+    return machines * (readings + means)
+
+
+async def now_bytes(db: AsyncSession) -> int:
+    """What all heat takes in the database now, as the database itself estimates it."""
+    query = text(
+        "select sum(data_length + index_length) from information_schema.tables"
+        " where table_schema = database() and table_name in ('reading', 'reading_mean')"
+    )
+    return int((await db.execute(query)).scalar() or 0)
+
+
 async def forget_old(db: AsyncSession, machines: Sequence[int], now: datetime) -> None:
     """Remove readings and means of minutes that are older than they are kept, some at a time."""
     for machine in machines:

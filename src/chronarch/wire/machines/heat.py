@@ -17,6 +17,14 @@ class HeaterCurve(Wire):
     asked: list[float | None] = Field(default_factory=list)
 
 
+class HeatStanding(Wire):
+    """What heat over time takes in the database; GB are 10⁹ bytes."""
+
+    now_gb: float
+    most_gb: float
+    """What it comes to at most with the machines that there are, once a year has passed."""
+
+
 class HeatCurve(Wire):
     """Heat between two times. A heater of which nothing is known is None."""
 

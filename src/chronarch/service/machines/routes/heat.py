@@ -16,7 +16,7 @@ from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import Fleet, TheFleet
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import GivenTime
-from chronarch.wire.machines.heat import HeatCurve, HeaterCurve
+from chronarch.wire.machines.heat import HeatCurve, HeaterCurve, HeatStanding
 
 router = APIRouter(tags=["machines"], route_class=RetryingRoute)
 USUAL = timedelta(hours=1)
@@ -34,6 +34,13 @@ async def _points(
         raise ApiProblem(422, "The begin must come before the end.")
     points = await background.run(lambda db: records.curve(db, machine, since, until, now))
     return since, until, points
+
+
+@router.get("/heat/standing")
+async def standing(background: TheBackground, fleet: TheFleet) -> HeatStanding:
+    """What heat over time takes in the database, and what it comes to."""
+    now = await background.run(records.now_bytes)
+    return HeatStanding(now_gb=now / 1e9, most_gb=records.most_bytes(len(fleet.all())) / 1e9)
 
 
 @router.get("/machines/{name}/heat")

@@ -32,13 +32,13 @@ export function SetupPage() {
             <SheetTitle>When hands are here</SheetTitle>
             {hours.error ? <Failed error={hours.error} /> : hours.data ? <Hours all={hours.data} /> : <Loading rows={7} height="h-9" />}
           </Sheet>
+          <PlugsSetup />
+          <UpkeepWindows />
+          <Storage />
         </div>
         <div className="flex min-w-0 flex-col gap-5">
           <CamerasSetup />
           <FilmsSetup />
-          <PlugsSetup />
-          <Storage />
-          <UpkeepWindows />
           <Spools />
         </div>
       </div>

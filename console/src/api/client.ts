@@ -15,6 +15,7 @@ export type Film = Loose<components["schemas"]["Film"]>;
 export type FilmDetail = Loose<components["schemas"]["FilmDetail"]>;
 export type FilmSettings = Loose<components["schemas"]["FilmSettings"]>;
 export type FilmRule = Loose<components["schemas"]["FilmRule"]>;
+export type PoseRun = Loose<components["schemas"]["PoseRun"]>;
 export type HeadAway = components["schemas"]["HeadAway"];
 export type Plug = Loose<components["schemas"]["Plug"]>;
 export type EnergyRow = components["schemas"]["EnergyRow"];

@@ -95,7 +95,7 @@ class Plugs(WorldCase):
             self.turn("Anchor", on=False)
         with self.assertRaisesRegex(ValueError, "say why"):
             self.turn("Anchor", on=False, force=True)
-        eventually(lambda: (world.machine("Anchor").power or w.Power()).watts or 0 > 15, "it draws what it needs")
+        eventually(lambda: ((world.machine("Anchor").power or w.Power()).watts or 0) > 15, "it draws what it needs")
         world.until("Anchor", MachineState.UNCLEARED, 120)
         self.assertEqual(world.standin("Anchor")["sha256"], executed_sha256(HOT))
         world.client.do(requests.verdict(build.id, Verdict.GOOD))

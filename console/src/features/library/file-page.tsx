@@ -2,7 +2,7 @@ import { Download, Pencil } from "lucide-react";
 import { useMemo, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 
-import { api, type LibraryFile, type Revision, value } from "../../api/client";
+import { api, type LibraryFile, type PoseRun, type Revision, value } from "../../api/client";
 import { useNow } from "../../api/live";
 import { useChange } from "../../api/change";
 import { useFile, useRevisions } from "./queries";
@@ -16,7 +16,7 @@ import { EditDialog, type EditStart } from "../gcode/edit-dialog";
 import { Figures } from "../gcode/figures";
 import { HistorySheet } from "./history";
 import { Preflight } from "../gcode/preflight";
-import { FilmRuleLine } from "../watching/film-rule";
+import { AwayWords, FilmRuleLine } from "../watching/film-rule";
 import { HEAD_AWAY, useFilmRule, useHeadAway } from "../watching/film-queries";
 import { FilmStrip } from "../watching/film-strip";
 import { QueueDialog } from "./queue-dialog";
@@ -169,7 +169,7 @@ function Known({ file: f, asked, set, old }: KnownProps) {
         </div>
         <div className="flex min-w-0 flex-col gap-5">
           <Preflight file={f} />
-          {!old && <FileFilms file={f} shown={asked.get("head") === "away"} show={(on) => set("head", on ? "away" : "")} />}
+          {!old && <FileFilms file={f} run={run} shown={asked.get("head") === "away"} show={(on) => set("head", on ? "away" : "")} />}
           <Figures file={f} choose={setChosen} chosen={chosen} />
         </div>
       </div>
@@ -181,10 +181,8 @@ function Known({ file: f, asked, set, old }: KnownProps) {
 }
 
 /** How films of the file are made, and what taking the head out of the picture would come to: a dry run. */
-function FileFilms({ file: f, shown, show }: { file: LibraryFile; shown: boolean; show: (on: boolean) => void }) {
+function FileFilms({ file: f, run, shown, show }: { file: LibraryFile; run: PoseRun | undefined; shown: boolean; show: (on: boolean) => void }) {
   const model = f.reading.model ?? "";
-  const rule = useFilmRule("file", String(f.id)).data;
-  const run = useHeadAway(shown ? f.sha256 : undefined, model, rule?.settings.head_away ?? HEAD_AWAY).data;
   return (
     <Sheet>
       <SheetTitle>Films</SheetTitle>
@@ -195,10 +193,7 @@ function FileFilms({ file: f, shown, show }: { file: LibraryFile; shown: boolean
         </label>
         {shown && run && (
           <p className="m-0 text-sm text-faded" aria-live="polite">
-            <strong className="text-ink">
-              {run.poses.length} times, about {duration(run.adds_s)} more
-            </strong>
-            {run.left_out > 0 && `; ${run.left_out} layers are too short`}. {run.risk}
+            <AwayWords run={run} />
           </p>
         )}
       </div>

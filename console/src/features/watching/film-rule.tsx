@@ -1,6 +1,6 @@
 import { type ReactNode, useState } from "react";
 
-import { api, type FilmRule, type FilmSettings, value } from "../../api/client";
+import { api, type FilmRule, type FilmSettings, type PoseRun, value } from "../../api/client";
 import { useChange } from "../../api/change";
 import { Button } from "../../ui/button";
 import { Choice } from "../../ui/choice";
@@ -173,18 +173,25 @@ export function RuleDialog({ scope, subject, rule, file, close }: { scope: FilmS
   );
 }
 
+/** How often the head goes aside in a file, what that adds, and what it risks. */
+export function AwayWords({ run }: { run: PoseRun }) {
+  return (
+    <>
+      <strong className="text-ink">
+        {run.poses.length} times, about {duration(run.adds_s)} more
+      </strong>
+      {run.left_out > 0 && `; ${run.left_out} layers are too short`}. {run.risk}
+    </>
+  );
+}
+
 /** What taking the head away costs in a file, and what it risks; in words where no file is known. */
 function AwayCost({ settings: s, file }: { settings: FilmSettings; file?: RuleFile }) {
   const run = useHeadAway(file?.sha256, file?.model ?? "", s.head_away);
   return (
     <p className="mt-3 mb-0 text-sm text-faded" aria-live="polite">
       {run.data ? (
-        <>
-          <strong className="text-ink">
-            {run.data.poses.length} times, about {duration(run.data.adds_s)} more
-          </strong>
-          {run.data.left_out > 0 && `; ${run.data.left_out} layers are too short`}. {run.data.risk}
-        </>
+        <AwayWords run={run.data} />
       ) : (
         "Each time takes a few seconds, and the hot nozzle may ooze: expect marks where it comes back. What it costs is shown on each file's page. It is never done while a build is paused."
       )}

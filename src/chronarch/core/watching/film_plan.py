@@ -25,7 +25,7 @@ class FilmFrame:
 
 
 @dataclass(frozen=True)
-class Shot:
+class FilmShot:
     """A frame of the film, shown `times` pictures long. `mark` is written across it when it is not empty."""
 
     frame: FilmFrame
@@ -56,7 +56,7 @@ class FilmPlan:
     """The shots in their order. `layers` has, for each layer that is shown, its number and its first second."""
 
     fps: int
-    shots: tuple[Shot, ...]
+    shots: tuple[FilmShot, ...]
     marks: tuple[FilmMark, ...]
     layers: tuple[tuple[int, float], ...]
 
@@ -79,7 +79,7 @@ def plan_film(
     times = _times(len(chosen), settings)
     bad = {_at(chosen, moment.at): moment.text for moment in moments if moment.bad} if chosen else {}
     shots = tuple(
-        Shot(frame, max(many, n in bad), bad.get(n, ""))
+        FilmShot(frame, max(many, n in bad), bad.get(n, ""))
         for n, (frame, many) in enumerate(zip(chosen, times, strict=True))
         if many or n in bad
     )
@@ -145,7 +145,7 @@ def _times(many: int, settings: FilmSettings) -> list[int]:
     return times
 
 
-def _begins(shots: Sequence[Shot], fps: int) -> list[float]:
+def _begins(shots: Sequence[FilmShot], fps: int) -> list[float]:
     seconds, pictures = [], 0
     for shot in shots:
         seconds.append(pictures / fps)

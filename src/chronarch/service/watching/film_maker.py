@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import logging
 import multiprocessing
-import time
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import asdict, dataclass, field
@@ -19,7 +18,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.errors import CoreError
 from chronarch.core.machines.states import BuildState, Outcome
-from chronarch.core.watching.film_plan import FilmFrame, FilmPlan, Moment, Shot, plan_film
+from chronarch.core.watching.film_plan import FilmFrame, FilmPlan, FilmShot, Moment, plan_film
 from chronarch.core.watching.film_settings import FilmSettings
 from chronarch.core.watching.frame_keeping import FrameReason
 from chronarch.records import tables as t
@@ -108,8 +107,8 @@ class FilmMaker:
         over = query.where(t.Film.state == "taking", t.Build.state == BuildState.ENDED)
         found = (await db.execute(over)).all()
         for film, build in found:
-            since_s = self._ended_s.setdefault(build.id, time.monotonic())
-            late = time.monotonic() - since_s > PATIENCE_S
+            since_s = self._ended_s.setdefault(build.id, self.context.clock.monotonic_s())
+            late = self.context.clock.monotonic_s() - since_s > PATIENCE_S
             if late or await records.end_is_kept(db, build.id, film.camera_id):
                 film.state = "waiting"
                 self._ended_s.pop(build.id)
@@ -120,7 +119,7 @@ class FilmMaker:
         share = (await load_watching(db)).films_gb * 1e9
         _, kept = await records.taken(db)
         room = await asyncio.to_thread(self.store.has_room)
-        full = not room or time.monotonic() < self._again_s
+        full = not room or self.context.clock.monotonic_s() < self._again_s
         problem = DISK_FULL if full else SHARE_FULL if kept >= share else ""
         if film.problem != problem:
             film.problem = problem
@@ -155,7 +154,7 @@ class FilmMaker:
     def _order(self, film: t.Film, plan: FilmPlan, hashes: dict[int, str], settings: FilmSettings) -> FilmOrder:
         layers = max((shot.frame.layer for shot in plan.shots), default=0)
 
-        def picture(shot: Shot) -> FilmPicture:
+        def picture(shot: FilmShot) -> FilmPicture:
             at = self.fleet.words(shot.frame.at, shot.frame.at)
             stamp = f"{at}   layer {shot.frame.layer} of {layers}" if settings.stamp else ""
             return FilmPicture(str(self.frames.path(hashes[shot.frame.number])), shot.times, stamp, shot.mark)
@@ -185,7 +184,7 @@ class FilmMaker:
             problem = str(error)
         except OSError as error:
             log.warning("film %d could not be written: %s", number, error)
-            state, self._again_s = "waiting", time.monotonic() + FULL_S
+            state, self._again_s = "waiting", self.context.clock.monotonic_s() + FULL_S
         except Exception as error:
             log.exception("film %d could not be made", number)
             problem = f"its frames could not be made into a film ({type(error).__name__}: {error})"[:300]

@@ -221,6 +221,36 @@ class Feeding(unittest.TestCase):
                 events += link.tick(now)
             self.assertLessEqual(len(machine.ran) - ran, 0, "nothing is run of it")
 
+    def test_one_damaged_answer_is_no_lost_count(self) -> None:
+        """A digit of the number that a machine wants arrives as another, whether it is asked with a program under way
+        or at rest."""
+        for rests in (False, True):
+            for damaged in (b"Resend: 1\n", b"Resend: 2\n"):
+                with self.subTest(rests=rests, damaged=damaged):
+                    link, machine = LineProtocol(), ToyMachine(1)
+                    link.connected()
+                    link.load(PROGRAM, own=False, until=9)
+                    converse(link, machine)
+                    if rests:
+                        link.drop()
+                        link.ask()
+                    else:
+                        link.load(PROGRAM, 9, own=False)
+                        machine.take(link.outgoing())  # the answer is lost
+                        link.tick(10.0)
+                    events: list[object] = []
+                    for said in machine.take(link.outgoing()).splitlines(keepends=True):
+                        events += link.receive(damaged if said.startswith(b"Resend") else said, 20.0)
+                    now = 20.0
+                    over = Finished | LostCount | NextLineWanted | OutOfStep
+                    while not any(isinstance(e, over) for e in events):
+                        now += 0.3
+                        self.assertLess(now, 90)
+                        events += link.receive(machine.take(link.outgoing()), now)
+                        events += link.tick(now)
+                    (told,) = [e for e in events if isinstance(e, over)]
+                    self.assertEqual(told, NextLineWanted(10) if rests else Finished(40))
+
     def test_a_wire_that_damages_every_third_line_is_not_trusted(self) -> None:
         events = converse(started(CommandSequence(tuple(b"G1 X%d" % n for n in range(200)))), ToyMachine(1, damage=0.3))
         self.assertTrue(any(isinstance(e, DamagedWire) for e in events))

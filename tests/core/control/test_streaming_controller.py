@@ -97,6 +97,25 @@ class Builds(unittest.TestCase):
         self.assertIn("stopped rising", paused.reason)
         self.assertEqual(b.own[-2:], [b"M104 S0", b"M140 S0"])
 
+    def test_a_resume_waits_for_what_the_pause_still_has_to_send(self) -> None:
+        b = self.bench
+        b.run(lines=20)
+        b.controller.pause("look", b.now())
+        b.run(seconds=3)
+        b.heat = (205.0, 205.0, 60.0, 60.0)
+        b.report()
+        while not any("let cool" in notice.text for notice in b.of(Noticed)):
+            self.assertLess(b.real_s, 3600)
+            b.run(lines=1, seconds=0.01)
+        self.assertFalse(b.controller.can_resume, "the lines that turn the nozzle off are on their way")
+        with self.assertRaises(WrongState):
+            b.controller.resume(b.now())
+        b.run(seconds=1)
+        self.assertTrue(b.controller.can_resume)
+        b.controller.resume(b.now())
+        b.run()
+        self.assertEqual(b.ran, COMMANDS)
+
     def test_both_heaters_failing_while_paused_are_told_and_turned_off(self) -> None:
         b = self.bench
         b.run(lines=20)

@@ -221,9 +221,14 @@ class LineProtocol:
         return self._out_to <= self._start
 
     @property
+    def under_way(self) -> bool:
+        """Whether a line is outstanding, or it is being found out which one the machine wants."""
+        return self.state in _UNDER_WAY
+
+    @property
     def suspect(self) -> bool:
         """Whether the machine has been silent for so long that it may not be listening."""
-        return self.state in _UNDER_WAY and self._silences >= SUSPECT_AFTER
+        return self.under_way and self._silences >= SUSPECT_AFTER
 
     # What is asked of it -------------------------------------------------------------------------------------
 
@@ -232,7 +237,7 @@ class LineProtocol:
     ) -> None:
         """Feed `program` from its command `at` instead of what was loaded, and stop before command `until` as if held
         there. `base` continues the numbers of an earlier tender's program. Nothing may be outstanding."""
-        if self.state in _UNDER_WAY:
+        if self.under_way:
             raise RuntimeError("A program can be loaded only while no line is outstanding.")
         self._program, self._length = program, len(program)
         self._start = self._next = self._ahead = self._out_to = self._sure = at
@@ -501,8 +506,9 @@ class LineProtocol:
             self._lose_count(events)
 
     def _told(self, number: int, events: list[ProtocolEvent]) -> None:
-        """The machine was asked, no older answer can be on its way, and it wants line `number`."""
-        if self._troubled and number != self._said_before:
+        """The machine was asked, no older answer can be on its way, and it wants line `number`. What decides over a
+        build, or comes over a wire that damages lines, must be said twice."""
+        if number != self._said_before and (self._troubled or self._program is None or self._is_loss(number)):
             self._said_before = number
             if not self._too_often("does not say the same line twice", events):
                 self._ask(anew=False)
@@ -518,7 +524,7 @@ class LineProtocol:
                 events.append(NextLineWanted(number))
             return
         index = number - self.base - 1
-        if (number == 1 and (self.base or self._next)) or index < self._sure:
+        if self._is_loss(number):
             self._lose_count(events)
         elif index > self.furthest:
             text = f"wants line {number}, which it was never sent" if index <= self._length else f"wants line {number}"
@@ -535,6 +541,11 @@ class LineProtocol:
             self._back_up()
             self._prove(index)
             self._recover()
+
+    def _is_loss(self, number: int) -> bool:
+        """Whether a machine that wants line `number` has lost its count. That ends a build, so a machine must say it
+        twice: one answer may be damaged."""
+        return (number == 1 and bool(self.base or self._next)) or number - self.base - 1 < self._sure
 
     def _lose_count(self, events: list[ProtocolEvent]) -> None:
         self.drop()
@@ -568,7 +579,7 @@ class LineProtocol:
         if self._fault.settled(now_s):
             events += self._fault.told()
         events += self.wire.slow()
-        if self.state in _UNDER_WAY and now_s >= self._due_s:
+        if self.under_way and now_s >= self._due_s:
             RULES[self.state].silence.do(self, events)
         return events
 
@@ -628,10 +639,7 @@ class LineProtocol:
         said, self._said = self._said, None
         assert said is not None
         if said == self._said_before:
-            # it was said twice, as is needed on a wire that damages lines
-            self._troubled, troubled = False, self._troubled
             self._told(said, events)
-            self._troubled = troubled
             return
         self._said_before = said
         if not self._too_often("does not say the same line twice", events):

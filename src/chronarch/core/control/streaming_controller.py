@@ -120,13 +120,13 @@ class StreamingController(MachineController):
         return self.link.suspect
 
     @property
-    def _by_hand(self) -> bool:
-        """Whether the machine is still at what people asked of it."""
-        return self.feeder.queue.busy or self.link.state is ProtocolState.ASKING
+    def _busy(self) -> bool:
+        """Whether a machine that stands is still at what people asked of it, or at what its pause brought."""
+        return self.feeder.queue.busy or (self.phase is FeedingPhase.PARKED and self.link.under_way)
 
     @property
     def can_resume(self) -> bool:
-        return self.phase not in (FeedingPhase.PAUSING, FeedingPhase.PARKING) and not self._by_hand
+        return self.phase not in (FeedingPhase.PAUSING, FeedingPhase.PARKING) and not self._busy
 
     @property
     def stopping(self) -> bool:
@@ -246,8 +246,8 @@ class StreamingController(MachineController):
             return
         if self.phase is not FeedingPhase.PARKED:
             raise WrongState("Nothing to resume: the build is not paused and parked.")
-        if self._by_hand:
-            raise WrongState("The machine is still at what hands asked of it; resume when that is done.")
+        if self._busy:
+            raise WrongState("The machine is still at what was asked of it; resume when that is done.")
         self.feeder.resume()
 
     def stop(self, reason: str, now: Instant, outcome: Outcome = Outcome.STOPPED) -> None:

@@ -38,6 +38,7 @@ export type Model = Loose<components["schemas"]["MachineModel"]>;
 export type Notice = components["schemas"]["Notice"];
 export type LedgerEntry = components["schemas"]["LedgerEntry"];
 export type HeatCurve = components["schemas"]["HeatCurve"];
+export type HeaterCurve = components["schemas"]["HeaterCurve"];
 export type Utilisation = components["schemas"]["Utilisation"];
 export type UsageRow = components["schemas"]["UsageRow"];
 export type ShopInfo = components["schemas"]["ShopInfo"];

@@ -22,7 +22,7 @@ export function Sheet({ children, className = "" }: { children: ReactNode; class
 
 export function SheetTitle({ children, beside }: { children: ReactNode; beside?: ReactNode }) {
   return (
-    <div className="flex items-baseline justify-between gap-4 px-5 pt-4 pb-2">
+    <div className="flex flex-wrap items-baseline justify-between gap-x-4 px-5 pt-4 pb-2">
       <h2 className="text-lg font-semibold">{children}</h2>
       <div className="text-sm text-faded">{beside}</div>
     </div>

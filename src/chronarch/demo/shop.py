@@ -145,6 +145,8 @@ def _cameras() -> tuple[DemoCamera, ...]:
 WATCHING = WatchingUpdate(keep_every_s=120)
 """Two minutes are four seconds here."""
 TWO_CAMERAS = ("Anchor", "Fusee", "Gnomon")
+TWO_HOT_ENDS = ("Anchor", "Gnomon")
+"""Machines that also report a second hot end, which stays cold, and how warm their board is."""
 CAMERAS = _cameras()
 
 

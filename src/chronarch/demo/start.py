@@ -27,7 +27,18 @@ from chronarch.demo.broker import USER, BrokerFailed, PrivateBroker
 from chronarch.demo.frames import add_pictures
 from chronarch.demo.hands import SimulatedHands
 from chronarch.demo.processes import Child
-from chronarch.demo.shop import CAMERAS, MACHINES, MODELS, NAME, OPENING, PLUGS, QUEUE, SOCKETS, TWO_CAMERAS
+from chronarch.demo.shop import (
+    CAMERAS,
+    MACHINES,
+    MODELS,
+    NAME,
+    OPENING,
+    PLUGS,
+    QUEUE,
+    SOCKETS,
+    TWO_CAMERAS,
+    TWO_HOT_ENDS,
+)
 from chronarch.private_file import write_private
 from chronarch.records.database import migrate
 from chronarch.records.ports import free_port, free_ports
@@ -175,6 +186,7 @@ class Demo:
                 "broker": f"127.0.0.1:{self.broker.port}:{USER}:{self.broker.password}" if m.link == "mqtt" else "",
                 "cameras": 2 if m.name in TWO_CAMERAS else 1,
                 "plug": self._plug(m.name),
+                "further_sensors": m.name in TWO_HOT_ENDS,
                 **self._camera(m.name),
             }
             for n, m in enumerate(MACHINES)

@@ -18,7 +18,7 @@ from typing import ClassVar
 
 from chronarch.standins.dialects import BY_NAME
 from chronarch.standins.front import Front
-from chronarch.standins.heat import SimulatedHeater, bed, nozzle
+from chronarch.standins.heat import AMBIENT_C, SimulatedHeater, bed, nozzle
 from chronarch.standins.level import Level
 from chronarch.standins.motion import Motion
 from chronarch.standins.picture import VIEWS, CameraPicture, View
@@ -71,6 +71,8 @@ class Setup:
     without one."""
     plug_login: str = ""
     """LOGIN:PASSWORD that a plug which is asked over HTTP wants."""
+    further_sensors: bool = False
+    """Whether it also reports a second hot end, which stays cold, and its board."""
     local_camera: str = ""
     """The path of a named pipe that its camera writes pictures to, as one that is plugged in."""
 
@@ -535,7 +537,13 @@ class MachineStandin:
     def _heat_line(self) -> str:
         self._warm()
         n, b = self.nozzle, self.bed
-        return f"T:{n.reading_c:.2f} /{n.target_c:.2f} B:{b.reading_c:.2f} /{b.target_c:.2f} @:0 B@:0"
+        line = f"T:{n.reading_c:.2f} /{n.target_c:.2f} B:{b.reading_c:.2f} /{b.target_c:.2f}"
+        if self.setup.further_sensors:
+            board_c = AMBIENT_C + 8 + 0.06 * (self._steady_w() + n.supplied_w + b.supplied_w)
+            other_c = AMBIENT_C + 0.01 * (n.reading_c - AMBIENT_C)
+            line += f" T0:{n.reading_c:.2f} /{n.target_c:.2f} T1:{other_c:.2f} /0.00"
+            line += f" M:{board_c:.2f}"
+        return f"{line} @:0 B@:0"
 
     async def _report(self) -> None:
         while True:

@@ -416,6 +416,19 @@ class Answers(unittest.TestCase):
             "//action:out_of_filament T0": [FilamentOut()],
             "T:205.1 /205.0 B:60.2 /60.0 @:0": [Temperatures(205.1, 205.0, 60.2, 60.0)],
             "ok T:21.0 /0.0 B:20.0 /0.0": [Temperatures(21.0, 0.0, 20.0, 0.0), Accepted()],
+            "T:205 /205 B:60 /60 T0:205 /205 T1:31.5 /0 C:40 /45 M:41 toolhead_board:39.5 @:0 B@:0": [
+                Temperatures(
+                    205,
+                    205,
+                    60,
+                    60,
+                    40,
+                    45,
+                    (("T0", 205, 205), ("T1", 31.5, 0), ("board", 41, None), ("toolhead board", 39.5, None)),
+                )
+            ],
+            "T:200 /200 T0:200 /200 E:0 W:3": [Temperatures(200, 200)],
+            "T:20 /0 B:20 /0 B@:0 Q@:1 xQ:3": [Temperatures(20, 0, 20, 0)],
             "echo: hello there": [OtherText("echo: hello there")],
             "": [],
         }

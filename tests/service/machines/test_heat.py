@@ -11,6 +11,7 @@ from datetime import UTC, datetime, timedelta
 
 from chronarch.client import RefusedByService, requests
 from chronarch.records.machines.heat import HOUR_S, MINUTE_S, MOST_POINTS, pieces, step_for
+from chronarch.wire.machines.machine import Reading
 from tests.support.world import WorldCase, eventually
 
 NOW = datetime(2026, 10, 19, 12, tzinfo=UTC)
@@ -61,6 +62,11 @@ class Kept(WorldCase):
             f"({machine}, '{begin + timedelta(seconds=n):%Y-%m-%d %H:%M:%S}', {cls.nozzle(n):.2f}, 200, 60, 60)"
             for n in range(0, 4 * 3600, 5)
         )
+        board = ", ".join(
+            f"({machine}, '{begin + timedelta(seconds=n):%Y-%m-%d %H:%M:%S}', 'board', {40 + n % 60 / 5:.1f})"
+            for n in range(0, 4 * 3600, 5)
+        )
+        cls.world.sql(f"insert into sensor_reading (machine_id, at, sensor, c) values {board}".replace(":", r"\:"))
         columns = "machine_id, at, nozzle_c, nozzle_asked_c, bed_c, bed_asked_c"
         cls.world.sql(f"insert into reading ({columns}) values {values}".replace(":", r"\:"))
 
@@ -85,11 +91,17 @@ class Kept(WorldCase):
         self.assertEqual(fine.at, sorted(fine.at))
         for at, measured in zip(fine.at, fine.nozzle.measured, strict=True):
             self.assertAlmostEqual(measured or 0, self.nozzle(int(at - self.begin.timestamp())), delta=0.2)
+        self.assertEqual(fine.further["board"].measured[:2], [40.5, 42.5], "the means of ten seconds")
+        hour = self.begin + timedelta(hours=1)
+        w.sql("delete from sensor_reading where at > :at", at=hour.replace(tzinfo=None))
         w.sql("delete from reading where at > :at", at=(self.begin + timedelta(hours=1)).replace(tzinfo=None))
         day = w.client.do(requests.heat("Anchor", end - timedelta(days=2), end))
         assert day.nozzle is not None
         self.assertGreater(day.step_s, 60)
         self.assertGreater(len(day.at), 100)
+        board = day.further["board"]
+        self.assertEqual({(a, b) for a, b in zip(board.least, board.most, strict=True) if a}, {(40.0, 51.0)})
+        self.assertEqual({value for value in board.asked}, {None})
         self.assertAlmostEqual(min(v for v in day.nozzle.least if v is not None), 195, places=0)
         year = w.client.do(requests.heat("Anchor", end - timedelta(days=365), end))
         self.assertIn(len(year.at), (1, 2), "a point stands for some hours")
@@ -99,7 +111,7 @@ class Kept(WorldCase):
         data = w.client.do(requests.heat_csv("Anchor", self.begin, self.begin + timedelta(minutes=30)))
         rows = list(csv.DictReader(io.StringIO(data.decode(), newline="")))
         self.assertEqual((len(rows), float(rows[0]["bed_measured_c"])), (360, 60.0))
-        self.assertEqual(rows[0]["chamber_measured_c"], "")
+        self.assertEqual((rows[0]["chamber_measured_c"], rows[1]["board_measured_c"]), ("", "41.0"))
         with self.assertRaises(RefusedByService):
             w.client.do(requests.heat("Anchor", self.begin, self.begin))
 
@@ -107,6 +119,31 @@ class Kept(WorldCase):
         standing = self.world.client.do(requests.heat_standing())
         self.assertGreater(standing.now_gb, 0)
         self.assertAlmostEqual(standing.most_gb, 0.056, places=2)
+
+
+class Further(WorldCase):
+    """A machine that reports a second hot end and its board."""
+
+    machines = ("Anchor",)
+
+    @classmethod
+    def prepare(cls) -> None:
+        cls.world.setups["Anchor"] = {"further_sensors": True}
+        super().prepare()
+
+    def test_further_sensors_are_shown_and_kept(self) -> None:
+        w = self.world
+
+        def reading() -> Reading | None:
+            found = w.client.do(requests.machine("Anchor")).reading
+            return found if found is not None and found.further else None
+
+        now = eventually(reading, "the machine reports")
+        self.assertEqual(list(now.further), ["T0", "T1", "board"])
+        self.assertEqual((now.further["T1"].asked_c, now.further["board"].asked_c), (0, None))
+        self.assertGreater(now.further["board"].measured_c or 0, 25)
+        curve = eventually(lambda: (c := w.client.do(requests.heat("Anchor"))).further and c, "it is kept")
+        self.assertEqual(list(curve.further), ["T0", "T1", "board"])
 
 
 if __name__ == "__main__":

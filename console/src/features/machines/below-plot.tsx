@@ -6,8 +6,13 @@ import { clock } from "../../ui/format";
 import { useDark } from "../../ui/theme";
 
 const HIGH_PX = 96;
-/** What the axis at its right takes, when it shows both. */
-export const SECOND_AXIS_PX = 44;
+/** What the axis at its right takes, when it shows both; else there is room for the last time of the axis above. */
+const SECOND_AXIS_PX = 44;
+const NO_AXIS_PX = 24;
+
+/** The room at the right of both plots, so that one time stands under the other. */
+export const rightOf = (curve: HeatCurve) => (curve.power_w && curve.fan_pct ? SECOND_AXIS_PX : NO_AXIS_PX);
+
 const LINES = [
   { key: "power_w", name: "power", unit: "W", colour: "--ink" },
   { key: "fan_pct", name: "part fan", unit: "%", colour: "--building" },
@@ -43,6 +48,7 @@ export function BelowPlot({ curve, begin, end, zoom, whole }: Props) {
       {
         width: on.clientWidth,
         height: HIGH_PX,
+        padding: [null, lines.length > 1 ? null : NO_AXIS_PX, null, null],
         legend: { show: false },
         scales: { x: { time: true, min: begin, max: end }, W: { range: (_, __, most) => [0, Math.max(20, Math.ceil((most * 1.1) / 20) * 20)] }, "%": { range: [0, 105] } },
         series: [{}, ...lines.map((line) => ({ label: line.name, scale: line.unit, stroke: colour(line.colour), width: 1.4, points: { show: false } }))],

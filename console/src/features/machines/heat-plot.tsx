@@ -3,15 +3,24 @@ import "uplot/dist/uPlot.min.css";
 import { useEffect, useRef, useState } from "react";
 import uPlot from "uplot";
 
-import type { HeatCurve } from "../../api/client";
+import type { HeatCurve, HeaterCurve } from "../../api/client";
 import { clock, day } from "../../ui/format";
 import { useDark } from "../../ui/theme";
 
-const HEATERS = [
-  { key: "nozzle", name: "nozzle", colour: "--uncleared" },
-  { key: "bed", name: "bed", colour: "--cooling" },
-  { key: "chamber", name: "chamber", colour: "--paused" },
-] as const;
+const FURTHER_COLOURS = ["--building", "--warming", "--service", "--down"];
+
+/** The heaters and further sensors of a curve, each with its colour. A hot end that was in use all the time is the nozzle. */
+function heatersOf(curve: HeatCurve) {
+  const nozzle = curve.nozzle?.measured ?? [];
+  const isNozzle = (values: HeaterCurve) => nozzle.every((c, i) => c == null || Math.abs((values.measured?.[i] ?? c) - c) < 0.2);
+  const further = Object.entries(curve.further ?? {}).filter(([, values]) => !isNozzle(values));
+  return [
+    { name: "nozzle", colour: "--uncleared", values: curve.nozzle },
+    { name: "bed", colour: "--cooling", values: curve.bed },
+    { name: "chamber", colour: "--paused", values: curve.chamber },
+    ...further.map(([name, values], n) => ({ name, colour: FURTHER_COLOURS[n % FURTHER_COLOURS.length]!, values })),
+  ].flatMap((h) => (h.values ? [{ ...h, values: h.values }] : []));
+}
 const HIGH_PX = 210;
 
 /** Something that happened, to be marked on the plot and read by pointing at it. */
@@ -34,8 +43,8 @@ interface Props {
   other?: { curve: HeatCurve; shift: number; name: string };
   zoom: (begin: number, end: number) => void;
   whole: () => void;
-  /** Room at its right, px: so much as the plot below it takes for its second axis. */
-  room?: number;
+  /** Room at its right, px: as much as the plot below it leaves. */
+  room: number;
 }
 
 /** Measured (full) and asked (dashed) temperatures over time. Dragged over, it shows that span; a double click shows all again. */
@@ -46,7 +55,7 @@ export function HeatPlot({ curve, begin, end, at, marks = [], other, zoom, whole
   const [said, setSaid] = useState("");
   const latest = useRef({ at, marks, zoom, whole });
   latest.current = { at, marks, zoom, whole };
-  const shown = HEATERS.filter((h) => curve[h.key]);
+  const shown = heatersOf(curve);
 
   useEffect(() => {
     const on = box.current;
@@ -56,9 +65,7 @@ export function HeatPlot({ curve, begin, end, at, marks = [], other, zoom, whole
     const lines: uPlot.Series[] = [{}];
     const bands: uPlot.Band[] = [];
     const data: (number | null)[][] = [curve.at];
-    for (const h of HEATERS) {
-      const c = curve[h.key];
-      if (!c) continue;
+    for (const { values: c, ...h } of heatersOf(curve)) {
       const stroke = colour(h.colour);
       lines.push({ label: `${h.name}, most`, stroke: "transparent", points: { show: false } });
       lines.push({ label: `${h.name}, least`, stroke: "transparent", points: { show: false } });
@@ -70,9 +77,7 @@ export function HeatPlot({ curve, begin, end, at, marks = [], other, zoom, whole
     let joined: uPlot.AlignedData = data as unknown as uPlot.AlignedData;
     if (other?.curve.nozzle || other?.curve.bed) {
       const over: (number | null)[][] = [other.curve.at.map((t) => t + other.shift)];
-      for (const h of HEATERS) {
-        const c = other.curve[h.key];
-        if (!c) continue;
+      for (const { values: c, ...h } of heatersOf(other.curve)) {
         lines.push({ label: `${h.name}, ${other.name}`, stroke: colour(h.colour), width: 1.2, alpha: 0.5, points: { show: false } });
         over.push(c.measured ?? []);
       }
@@ -84,13 +89,13 @@ export function HeatPlot({ curve, begin, end, at, marks = [], other, zoom, whole
       {
         width: on.clientWidth,
         height: HIGH_PX,
-        padding: [null, room ?? null, null, null],
+        padding: [null, room, null, null],
         legend: { show: false },
         scales: { x: { time: true, min: begin, max: end }, y: { range: (_, __, most) => [0, Math.max(60, Math.ceil((most + 8) / 20) * 20)] } },
         series: lines,
         bands,
         axes: [
-          { ...axis, grid: { show: false }, values: (_, ticks) => ticks.map((t) => (end - begin > 172_800 ? day(new Date(t * 1000)) : clock(new Date(t * 1000)))), space: 70 },
+          { ...axis, size: 34, grid: { show: false }, values: (_, ticks) => ticks.map((t) => (end - begin > 172_800 ? day(new Date(t * 1000)) : clock(new Date(t * 1000)))), space: 70 },
           { ...axis, size: 56, values: (_, ticks) => ticks.map((t, i) => (i === ticks.length - 1 ? `${t} °C` : `${t}`)) },
         ],
         cursor: { y: false, drag: { x: true, y: false, setScale: false }, points: { size: 6 } },
@@ -156,7 +161,7 @@ export function HeatPlot({ curve, begin, end, at, marks = [], other, zoom, whole
       <p className="m-0 flex min-h-5 flex-wrap items-baseline gap-x-4 px-3 text-sm text-faded" aria-live="off">
         {said ||
           shown.map((h) => (
-            <span key={h.key} className="flex items-center gap-1.5">
+            <span key={h.name} className="flex items-center gap-1.5">
               <span aria-hidden className="inline-block h-0.5 w-4" style={{ background: `var(${h.colour})` }} />
               {h.name}
             </span>
@@ -174,11 +179,10 @@ function reading(u: uPlot, curve: HeatCurve, marks: HeatMark[]): string {
   const near = marks.filter((m) => Math.abs(u.valToPos(m.at, "x") - left) < 5).map((m) => m.text);
   let i = 0;
   while (i < curve.at.length - 1 && curve.at[i + 1]! <= at) i += 1;
-  const heaters = HEATERS.flatMap((h) => {
-    const c = curve[h.key];
-    const measured = c?.measured?.[i];
+  const heaters = heatersOf(curve).flatMap((h) => {
+    const measured = h.values.measured?.[i];
     if (measured == null) return [];
-    const asked = c?.asked?.[i];
+    const asked = h.values.asked?.[i];
     return [`${h.name} ${measured.toFixed(1)}${asked ? ` of ${asked.toFixed(0)}` : ""} °C`];
   });
   return [clock(new Date(at * 1000)), ...heaters, ...new Set(near)].join(" · ");

@@ -4,7 +4,7 @@ import { useLive } from "../../api/live";
 import { Choice } from "../../ui/choice";
 import { clock } from "../../ui/format";
 import { Empty, Failed, Loading, Sheet, SheetTitle } from "../../ui/page";
-import { BelowPlot, SECOND_AXIS_PX } from "./below-plot";
+import { BelowPlot, rightOf } from "./below-plot";
 import { type HeatMark, HeatPlot } from "./heat-plot";
 import { type Span, useHeat } from "./queries";
 
@@ -80,7 +80,7 @@ export function Heat({ machine, says, span, over, at, marks }: Props) {
             other={over && other.data && span ? { curve: other.data, shift: seconds(span.begin) - seconds(over.begin), name: over.name } : undefined}
             zoom={(a, b) => setCloser({ begin: iso(a), end: iso(b) })}
             whole={() => setCloser(null)}
-            room={heat.data.power_w && heat.data.fan_pct ? SECOND_AXIS_PX : undefined}
+            room={rightOf(heat.data)}
           />
         )}
         {heat.data && (heat.data.power_w || heat.data.fan_pct) && (

@@ -188,10 +188,14 @@ function MachineHeat({ machine: m, back }: { machine: MachineDetail; back: KeptF
     setSpan(from ? { begin: from, end: shopNow().toISOString() } : undefined);
   }, [from, shopNow]);
   const marks = useBuildMarks(m.build?.id, m.camera ?? "", true);
-  const { nozzle, bed } = m.reading ?? {};
+  const { nozzle, bed, further } = m.reading ?? {};
   const asked = (c: number | null | undefined) => (c ? ` of ${degrees(c)}` : ", off");
   const says = m.reading
-    ? `nozzle ${degrees(nozzle?.measured_c)}${asked(nozzle?.asked_c)} · bed ${degrees(bed?.measured_c)}${asked(bed?.asked_c)}`
+    ? [
+        `nozzle ${degrees(nozzle?.measured_c)}${asked(nozzle?.asked_c)}`,
+        `bed ${degrees(bed?.measured_c)}${asked(bed?.asked_c)}`,
+        ...Object.entries(further ?? {}).map(([name, value]) => `${name} ${degrees(value.measured_c)}${value.asked_c == null ? "" : asked(value.asked_c)}`),
+      ].join(" · ")
     : "no reading yet";
   return <Heat machine={m.name} says={says} span={span} at={span && back ? back.at : undefined} marks={marks} />;
 }

@@ -96,6 +96,7 @@ def show(service: Service, name: str, as_json: bool) -> None:
             ),
             ("Nozzle", degrees(reading.nozzle.measured_c, reading.nozzle.asked_c)),
             ("Bed", degrees(reading.bed.measured_c, reading.bed.asked_c)),
+            *((name.capitalize(), degrees(v.measured_c, v.asked_c)) for name, v in reading.further.items()),
             *((f"Tool {tool.number}", loaded(tool)) for tool in m.tools),
             ("Intake", m.intake),
             ("Place", f"{m.site} {m.place}".strip()),
@@ -123,14 +124,15 @@ def readings(service: Service, name: str, hours: float, as_json: bool, as_csv: b
     curve = service.do(requests.heat(name, begin, end))
     if as_json:
         return show_json(curve)
-    heaters = [(h, c) for h in ("nozzle", "bed", "chamber") if (c := getattr(curve, h)) is not None]
+    known = {"nozzle": curve.nozzle, "bed": curve.bed, "chamber": curve.chamber, **curve.further}
+    heaters = [(name.capitalize(), c) for name, c in known.items() if c is not None]
     step = max(1, len(curve.at) // ROWS_OF_READINGS)
     rows = [
         [clock_time(datetime.fromtimestamp(curve.at[n], UTC), end),
          *(degrees(c.measured[n], c.asked[n]) for _, c in heaters)]
         for n in range(0, len(curve.at), step)
     ]  # fmt: skip
-    show_table(("At", *(h.capitalize() for h, _ in heaters)), rows, f"Nothing was measured at {name} in that time.")
+    show_table(("At", *(name for name, _ in heaters)), rows, f"Nothing was measured at {name} in that time.")
     disk = service.do(requests.heat_standing())
     say(f"\nReadings of all machines take {disk.now_gb:.2f} GB, and {disk.most_gb:.2f} GB at most.")
 

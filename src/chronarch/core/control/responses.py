@@ -38,7 +38,8 @@ class Restarted:
 
 @dataclass(frozen=True)
 class Temperatures:
-    """One report: measured and asked, °C, of nozzle, bed and chamber; None where it says nothing of that."""
+    """One report: measured and asked, °C, of nozzle, bed and chamber; None where it says nothing of that. `further`:
+    what else the machine measures, by the sensor's name; a machine with several hot ends names each (T0, T1, ...)."""
 
     nozzle_c: float | None = None
     nozzle_asked_c: float | None = None
@@ -46,6 +47,7 @@ class Temperatures:
     bed_asked_c: float | None = None
     chamber_c: float | None = None
     chamber_asked_c: float | None = None
+    further: tuple[tuple[str, float | None, float | None], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -150,6 +152,12 @@ _RESEND = re.compile(r"^(?:resend|rs)\b:?\s*N?(\d+)\s*$", re.IGNORECASE)
 _NOZZLE = re.compile(rf"\bT0?:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
 _BED = re.compile(rf"\bB:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
 _CHAMBER = re.compile(rf"\bC:\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE)
+_FURTHER = re.compile(
+    rf"(?<![\w@])(T\d|[AMPRL]|[A-Z][A-Z_]{{2,19}}):\s*({_NUMBER}|nan)(?:\s*/\s*({_NUMBER}))?", re.IGNORECASE
+)
+_SENSORS = {"a": "ambient", "m": "board", "p": "probe", "r": "second sensor", "l": "cooler"}
+"""The sensors that firmwares name by one letter. Longer names are shown as they come; two letters may be damage."""
+MOST_SENSORS = 12
 _POSITION = re.compile(rf"^X:\s*({_NUMBER})\s+Y:\s*({_NUMBER})\s+Z:\s*({_NUMBER})\b")
 _LAST_LINE = re.compile(r"last line:?\s*\d+$")
 _OF_A_LINE = re.compile(r"\bchecksum\b|\bcrc\b|\bline (?:number|no)\b|\bbad line\b|\bexpected (?:line )?n?\d+")
@@ -221,9 +229,20 @@ def _heat(line: str) -> Temperatures | None:
     def values(found: re.Match[str] | None) -> tuple[float | None, float | None]:
         if found is None:
             return None, None
-        return float(found[1]), float(found[2]) if found[2] else None
+        *_, measured, asked = found.groups()
+        return float(measured), float(asked) if asked else None
 
-    return Temperatures(*values(nozzle), *values(bed), *values(_CHAMBER.search(line)))
+    further = {_sensor(found[1]): values(found) for found in _FURTHER.finditer(line)}
+    if "T1" not in further:
+        further.pop("T0", None)  # the only hot end, which is the nozzle
+    named = tuple((name, *value) for name, value in list(further.items())[:MOST_SENSORS])
+    return Temperatures(*values(nozzle), *values(bed), *values(_CHAMBER.search(line)), named)
+
+
+def _sensor(word: str) -> str:
+    if word[1:].isdigit():
+        return word.upper()
+    return _SENSORS.get(word.lower(), word.lower().replace("_", " ").strip())
 
 
 def _complaint(text: str) -> LineComplaint | None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum, auto
 from typing import Any
 
@@ -15,7 +15,7 @@ from chronarch.core.control.controller import MachineController
 from chronarch.core.control.injected_commands import InjectedCommands
 from chronarch.core.control.pending_actions import adjustments, offset_steps, take_effect
 from chronarch.core.control.planned_pauses import PlannedPauses
-from chronarch.core.control.responses import Temperatures
+from chronarch.core.control.responses import MOST_SENSORS, Temperatures
 from chronarch.core.control.stored_file_messages import AGAIN_S, MOST_DAMAGED, FileTransfer, Orders, StoredFileMessage
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import MachineEvent, MachineState, Outcome, WrongState
@@ -36,6 +36,7 @@ class StoredFilePhaseRule:
     then: str
 
 
+HEATERS = ("nozzle", "bed", "chamber")
 PHASES = {
     StoredFilePhase.RESTING: StoredFilePhaseRule("-", "-"),
     StoredFilePhase.SENDING: StoredFilePhaseRule(
@@ -287,8 +288,10 @@ class StoredFileController(MachineController):
 
     def _report(self, body: dict[str, Any]) -> None:
         machine, heat, place = self.machine, body.get("heat", {}), body.get("position_mm")
-        readings = [value for name in ("nozzle", "bed", "chamber") for value in heat.get(name, [None, None])[:2]]
-        alarm = self.heaters.take(Temperatures(*readings))
+        readings = [value for name in HEATERS for value in heat.get(name, [None, None])[:2]]
+        others = {name[:20]: value for name, value in heat.items() if name and name not in HEATERS and len(value) == 2}
+        further = tuple((name, *value) for name, value in list(others.items())[:MOST_SENSORS])
+        alarm = self.heaters.take(replace(Temperatures(*readings), further=further))
         if alarm:
             self._trouble(alarm)
         machine.position_mm = (float(place[0]), float(place[1]), float(place[2])) if place else None

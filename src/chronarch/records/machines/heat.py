@@ -6,11 +6,12 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from typing import Any
 
-from sqlalchemy import ColumnElement, func, select, text
+from sqlalchemy import ColumnElement, Select, func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.records.machines.tables import HeatReading, MeanReading
+from chronarch.records.machines.tables import HeatReading, MeanReading, MeanSensorReading, SensorReading
 
 MINUTE_S, HOUR_S = 60, 3600
 HEATERS = ("nozzle", "bed", "chamber")
@@ -24,13 +25,18 @@ MOST_REMOVED = 20_000
 _EPOCH = datetime(2000, 1, 1, tzinfo=UTC)
 
 
+Four = tuple[float | None, float | None, float | None, float | None]
+"""The mean, least and most that was measured, and what was asked, °C."""
+
+
 @dataclass(frozen=True)
 class CurvePoint:
-    """The readings of some time: by heater the mean, least and most that was measured, and what was asked, °C."""
+    """The readings of some time, by heater and by further sensor."""
 
     at: datetime
-    values: dict[str, tuple[float | None, float | None, float | None, float | None]]
+    values: dict[str, Four]
     below: dict[str, float | None]
+    further: dict[str, Four]
 
 
 @dataclass(frozen=True)
@@ -91,30 +97,41 @@ async def curve(db: AsyncSession, machine: int, begin: datetime, end: datetime, 
 
 
 async def _piece(db: AsyncSession, machine: int, piece: Piece, step: int) -> list[CurvePoint]:
-    table = MeanReading if piece.span_s else HeatReading
-    since = func.timestampdiff(text("second"), _EPOCH.replace(tzinfo=None), table.at)
-    bucket = func.floor(since / max(step, piece.span_s)).label("bucket")
-    columns: list[ColumnElement[float]] = []
-    for heater in HEATERS:
-        measured = getattr(table, f"{heater}_c")
-        least = getattr(table, f"{heater}_least_c") if piece.span_s else measured
-        most = getattr(table, f"{heater}_most_c") if piece.span_s else measured
-        columns += [func.avg(measured), func.min(least), func.max(most), func.max(getattr(table, f"{heater}_asked_c"))]
-    columns += [func.avg(getattr(table, name)) for name in BELOW]
-    query = select(func.min(table.at), *columns).where(
-        table.machine_id == machine, table.at >= piece.begin, table.at < piece.end
-    )
-    if table is MeanReading:
-        query = query.where(MeanReading.span_s == piece.span_s)
-    rows = await db.execute(query.group_by(bucket).order_by(bucket))
-    return [
-        CurvePoint(
-            row[0].replace(tzinfo=UTC),
-            {h: tuple(row[1 + 4 * n : 5 + 4 * n]) for n, h in enumerate(HEATERS)},  # type: ignore[misc]
-            dict(zip(BELOW, row[1 + 4 * len(HEATERS) :], strict=True)),  # type: ignore[arg-type]
+    table, sensors = (MeanReading, MeanSensorReading) if piece.span_s else (HeatReading, SensorReading)
+
+    def of_piece(source: Any, *columns: Any) -> Select[Any]:
+        """The columns, by what each point of the piece stands for."""
+        since = func.timestampdiff(text("second"), _EPOCH.replace(tzinfo=None), source.at)
+        bucket = func.floor(since / max(step, piece.span_s)).label("bucket")
+        query = select(bucket, *columns).where(
+            source.machine_id == machine, source.at >= piece.begin, source.at < piece.end
+        )
+        if piece.span_s:
+            query = query.where(source.span_s == piece.span_s)
+        return query.group_by(bucket).order_by(bucket)
+
+    def four(source: Any, prefix: str) -> list[ColumnElement[Any]]:
+        extremes = [getattr(source, f"{prefix}{what}c") for what in (("least_", "most_") if piece.span_s else ("", ""))]
+        measured, asked = getattr(source, f"{prefix}c"), getattr(source, f"{prefix}asked_c")
+        return [func.avg(measured), func.min(extremes[0]), func.max(extremes[1]), func.max(asked)]
+
+    columns = [column for heater in HEATERS for column in four(table, f"{heater}_")]
+    below = [func.avg(getattr(table, name)) for name in BELOW]
+    rows = await db.execute(of_piece(table, func.min(table.at), *columns, *below))
+    points = {
+        row[0]: CurvePoint(
+            row[1].replace(tzinfo=UTC),
+            {h: tuple(row[2 + 4 * n : 6 + 4 * n]) for n, h in enumerate(HEATERS)},
+            dict(zip(BELOW, row[2 + 4 * len(HEATERS) :], strict=True)),
+            {},
         )
         for row in rows
-    ]
+    }
+    query = of_piece(sensors, sensors.sensor, *four(sensors, "")).group_by(sensors.sensor)
+    for bucket, sensor, *values in await db.execute(query):
+        if bucket in points:
+            points[bucket].further[sensor] = tuple(values)
+    return list(points.values())
 
 
 async def roll_up(db: AsyncSession, machines: Sequence[int], until: datetime) -> None:
@@ -136,21 +153,29 @@ async def roll_up(db: AsyncSession, machines: Sequence[int], until: datetime) ->
         end = _floor(min(until, begin + AT_ONCE), span)
         if end <= begin:
             continue
-        figures = []
-        for h in HEATERS:
-            least, most = (f"{h}_c", f"{h}_c") if source is None else (f"{h}_least_c", f"{h}_most_c")
-            figures.append(f"avg({h}_c), min({least}), max({most}), max({h}_asked_c)")
-        figures += [f"avg({name})" for name in BELOW]
-        names = ", ".join([*(f"{h}_c, {h}_least_c, {h}_most_c, {h}_asked_c" for h in HEATERS), *BELOW])
+        times = {"begin": begin.replace(tzinfo=None), "end": end.replace(tzinfo=None)}
         bucket = f"timestampadd(second, {span} * floor(timestampdiff(second, '2000-01-01', at) / {span}), '2000-01-01')"
-        await db.execute(
-            text(
-                f"insert ignore into reading_mean (machine_id, span_s, at, {names})"
-                f" select machine_id, {span}, {bucket}, {', '.join(figures)} from {table}"
-                f" where at >= :begin and at < :end and {where} group by machine_id, {bucket}"
-            ),
-            {"begin": begin.replace(tzinfo=None), "end": end.replace(tzinfo=None)},
-        )
+        for raw, means, prefixes, single, key in (
+            ("reading", "reading_mean", [f"{h}_" for h in HEATERS], BELOW, ""),
+            ("sensor_reading", "sensor_mean", [""], (), ", sensor"),
+        ):
+            names = [f"{p}c, {p}least_c, {p}most_c, {p}asked_c" for p in prefixes] + list(single)
+            figures = [_of_four(p, means=source is not None) for p in prefixes] + [f"avg({name})" for name in single]
+            await db.execute(
+                text(
+                    f"insert ignore into {means} (machine_id, span_s, at{key}, {', '.join(names)})"
+                    f" select machine_id, {span}, {bucket}{key}, {', '.join(figures)}"
+                    f" from {raw if source is None else means}"
+                    f" where at >= :begin and at < :end and {where} group by machine_id, {bucket}{key}"
+                ),
+                times,
+            )
+
+
+def _of_four(prefix: str, *, means: bool) -> str:
+    """The mean, least and most that was measured, and what was asked, of readings or of their means."""
+    least, most = ("least_", "most_") if means else ("", "")
+    return f"avg({prefix}c), min({prefix}{least}c), max({prefix}{most}c), max({prefix}asked_c)"
 
 
 def _floor(at: datetime, span_s: int) -> datetime:
@@ -158,23 +183,25 @@ def _floor(at: datetime, span_s: int) -> datetime:
 
 
 READING_BYTES, MEAN_BYTES = 70, 100
+SENSOR_READING_BYTES, SENSOR_MEAN_BYTES = 55, 70
 """About what a row takes in the database, its index with it."""
 
 
-def most_bytes(machines: int) -> int:
-    """What so many machines' heat comes to at most, a year after they were added: readings once a second, the means of
-    minutes, those of hours."""
+def most_bytes(machines: int, sensors: int) -> int:
+    """What the heat of so many machines, and of so many further sensors of all of them, comes to at most, a year after
+    they were added: readings once a second, the means of minutes, those of hours."""
     day_s = 86_400
-    readings = RAW_FOR.days * day_s * READING_BYTES
-    means = (MINUTES_FOR.days * day_s // MINUTE_S + 365 * 24) * MEAN_BYTES
-    return machines * (readings + means)
+    readings, means = RAW_FOR.days * day_s, MINUTES_FOR.days * day_s // MINUTE_S + 365 * 24
+    return machines * (readings * READING_BYTES + means * MEAN_BYTES) + sensors * (
+        readings * SENSOR_READING_BYTES + means * SENSOR_MEAN_BYTES
+    )
 
 
 async def now_bytes(db: AsyncSession) -> int:
     """What all heat takes in the database now, as the database itself estimates it."""
     query = text(
-        "select sum(data_length + index_length) from information_schema.tables"
-        " where table_schema = database() and table_name in ('reading', 'reading_mean')"
+        "select sum(data_length + index_length) from information_schema.tables where table_schema = database()"
+        " and table_name in ('reading', 'reading_mean', 'sensor_reading', 'sensor_mean')"
     )
     return int((await db.execute(query)).scalar() or 0)
 
@@ -184,7 +211,9 @@ async def forget_old(db: AsyncSession, machines: Sequence[int], now: datetime) -
     for machine in machines:
         for where, before in (
             ("reading where", now - RAW_FOR),
+            ("sensor_reading where", now - RAW_FOR),
             (f"reading_mean where span_s = {MINUTE_S} and", now - MINUTES_FOR),
+            (f"sensor_mean where span_s = {MINUTE_S} and", now - MINUTES_FOR),
         ):
             await db.execute(
                 text(f"delete from {where} machine_id = :machine and at < :before limit {MOST_REMOVED}"),

@@ -155,6 +155,31 @@ class MeanReading(Base):
     fan_pct: Mapped[float | None] = mapped_column(Float)
 
 
+class SensorReading(Base):
+    """Heat over time of what else a machine measures, by the name of the sensor, °C."""
+
+    __tablename__ = "sensor_reading"
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"), primary_key=True)
+    at: Mapped[datetime] = mapped_column(UtcTime, primary_key=True)
+    sensor: Mapped[str] = mapped_column(String(20), primary_key=True)
+    c: Mapped[float | None] = mapped_column(Float)
+    asked_c: Mapped[float | None] = mapped_column(Float)
+
+
+class MeanSensorReading(Base):
+    """The same over `span_s` seconds from `at` on: mean, least and most that was measured, and what was asked."""
+
+    __tablename__ = "sensor_mean"
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"), primary_key=True)
+    span_s: Mapped[int] = mapped_column(Integer, primary_key=True)
+    at: Mapped[datetime] = mapped_column(UtcTime, primary_key=True)
+    sensor: Mapped[str] = mapped_column(String(20), primary_key=True)
+    c: Mapped[float | None] = mapped_column(Float)
+    least_c: Mapped[float | None] = mapped_column(Float)
+    most_c: Mapped[float | None] = mapped_column(Float)
+    asked_c: Mapped[float | None] = mapped_column(Float)
+
+
 class BedMesh(Base):
     """How level a machine's bed was: rows of heights in mm, from front to back."""
 

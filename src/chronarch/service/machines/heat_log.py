@@ -32,6 +32,7 @@ class HeatLog:
     def __init__(self, context: ServiceContext, fleet: Fleet) -> None:
         self._context, self._fleet = context, fleet
         self._rows: list[dict[str, Any]] = []
+        self._further: list[dict[str, Any]] = []
         self._last: dict[str, datetime] = {}
         self._writes = 0
 
@@ -41,10 +42,15 @@ class HeatLog:
         if reading is None or self._last.get(sample.machine) == reading.at or len(self._rows) >= MOST_WAITING:
             return
         self._last[sample.machine] = reading.at
+        when = {"machine_id": self._fleet.find(sample.machine).row.id, "at": reading.at}
+        if len(self._further) < MOST_WAITING:
+            self._further += [
+                {**when, "sensor": sensor, "c": value.measured_c, "asked_c": value.asked_c}
+                for sensor, value in reading.further.items()
+            ]
         self._rows.append(
             {
-                "machine_id": self._fleet.find(sample.machine).row.id,
-                "at": reading.at,
+                **when,
                 "nozzle_c": reading.nozzle.measured_c,
                 "nozzle_asked_c": reading.nozzle.asked_c,
                 "bed_c": reading.bed.measured_c,
@@ -59,11 +65,14 @@ class HeatLog:
     async def write(self) -> None:
         """Write what has gathered, make the means that are due, and now and then remove what is too old."""
         rows, self._rows = self._rows, []
+        further, self._further = self._further, []
         self._writes += 1
         try:
             async with self._context.sessions() as db:
                 if rows:
                     await db.execute(insert(t.HeatReading).prefix_with("IGNORE"), rows)
+                if further:
+                    await db.execute(insert(t.SensorReading).prefix_with("IGNORE"), further)
                 now = self._context.clock.now()
                 machines = [known.row.id for known in self._fleet.all()]
                 if self._writes % ROLL_UP_EVERY == 0:
@@ -74,5 +83,6 @@ class HeatLog:
         except (SQLAlchemyError, OSError) as error:
             if away(error) or isinstance(error, OSError):
                 self._rows = (rows + self._rows)[-MOST_WAITING:]
+                self._further = (further + self._further)[-MOST_WAITING:]
                 raise
             log.warning("%d readings cannot be kept: %s", len(rows), str(error).splitlines()[0])

@@ -379,6 +379,7 @@ class MachineDriver(ABC):
                 nozzle=_heater(heat.nozzle_c, heat.nozzle_asked_c),
                 bed=_heater(heat.bed_c, heat.bed_asked_c),
                 chamber=_heater(heat.chamber_c, heat.chamber_asked_c),
+                further={name: _heater(measured_c, asked_c) for name, measured_c, asked_c in heat.further},
                 fan_pct=controller.fan_pct,
             )
             if known

@@ -35,6 +35,8 @@ class HeatCurve(Wire):
     nozzle: HeaterCurve | None = None
     bed: HeaterCurve | None = None
     chamber: HeaterCurve | None = None
+    further: dict[str, HeaterCurve] = Field(default_factory=dict)
+    """What else was measured, by the sensor's name."""
     power_w: list[float | None] | None = None
     fan_pct: list[float | None] | None = None
     """What the machine drew (W), and the part fan (%): means; None where nothing is known."""

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
+from annotated_types import Len
 from pydantic import Field, field_validator
 
 from chronarch.core.bounds import Figure
@@ -113,6 +114,8 @@ class Reading(Wire):
     nozzle: HeaterReading = HeaterReading()
     bed: HeaterReading = HeaterReading()
     chamber: HeaterReading = HeaterReading()
+    further: Annotated[dict[Annotated[str, Len(1, 20)], HeaterReading], Len(0, 12)] = Field(default_factory=dict)
+    """What else the machine measures, by the sensor's name; the hot ends of one that has several are T0, T1, ..."""
     fan_pct: Figure | None = None
     """The part fan, as it was last told; None while that is not known."""
 

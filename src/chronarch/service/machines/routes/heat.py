@@ -20,6 +20,7 @@ from chronarch.wire.machines.heat import HeatCurve, HeaterCurve, HeatStanding
 
 router = APIRouter(tags=["machines"], route_class=RetryingRoute)
 USUAL = timedelta(hours=1)
+NOTHING: records.Four = (None, None, None, None)
 
 
 async def _points(
@@ -40,7 +41,9 @@ async def _points(
 async def standing(background: TheBackground, fleet: TheFleet) -> HeatStanding:
     """What heat over time takes in the database, and what it comes to."""
     now = await background.run(records.now_bytes)
-    return HeatStanding(now_gb=now / 1e9, most_gb=records.most_bytes(len(fleet.all())) / 1e9)
+    samples = [known.sample for known in fleet.all() if known.sample]
+    sensors = sum(len(sample.reading.further) for sample in samples if sample.reading)
+    return HeatStanding(now_gb=now / 1e9, most_gb=records.most_bytes(len(fleet.all()), sensors) / 1e9)
 
 
 @router.get("/machines/{name}/heat")
@@ -51,10 +54,12 @@ async def heat(
     """Heat between two times (by default the last hour), in about 1,440 points at most: as it was measured for seven
     days, by the minute for ninety, by the hour after that."""
     since, until, points = await _points(background, context, fleet, name, begin, end)
-    heaters = {h: _curve(points, h) for h in records.HEATERS}
+    heaters = {h: _curve([p.values[h] for p in points]) for h in records.HEATERS}
+    further = {s: _curve([p.further.get(s, NOTHING) for p in points]) for s in _sensors(points)}
     return HeatCurve(
         step_s=records.step_for(since, until), at=[round(p.at.timestamp(), 3) for p in points],
         nozzle=heaters["nozzle"], bed=heaters["bed"], chamber=heaters["chamber"],
+        further={sensor: curve for sensor, curve in further.items() if curve},
         **{name: _below(points, name) for name in records.BELOW},
     )  # fmt: skip
 
@@ -66,8 +71,11 @@ def _below(points: list[records.CurvePoint], name: str) -> list[float | None] | 
     return [None if value is None else round(value, 1) for value in values]
 
 
-def _curve(points: list[records.CurvePoint], heater: str) -> HeaterCurve | None:
-    rows = [p.values[heater] for p in points]
+def _sensors(points: list[records.CurvePoint]) -> list[str]:
+    return sorted({sensor for point in points for sensor in point.further})
+
+
+def _curve(rows: list[records.Four]) -> HeaterCurve | None:
     if all(value is None for row in rows for value in row):
         return None
     columns = [[None if value is None else round(value, 1) for value in column] for column in zip(*rows, strict=True)]
@@ -85,9 +93,12 @@ async def heat_csv(
     out = io.StringIO(newline="")
     table = csv.writer(out)
     whats = ("measured", "least", "most", "asked")
-    table.writerow(["at", *(f"{h}_{what}_c" for h in records.HEATERS for what in whats), *records.BELOW])
+    sensors = _sensors(points)
+    names = [*records.HEATERS, *(sensor.replace(" ", "_") for sensor in sensors)]
+    table.writerow(["at", *(f"{name}_{what}_c" for name in names for what in whats), *records.BELOW])
     for point in points:
-        values = [*(value for h in records.HEATERS for value in point.values[h]), *point.below.values()]
+        heat = [*(point.values[h] for h in records.HEATERS), *(point.further.get(s, NOTHING) for s in sensors)]
+        values = [*(value for four in heat for value in four), *point.below.values()]
         table.writerow([point.at.isoformat(), *("" if v is None else f"{v:.1f}" for v in values)])
     headers = {"Content-Disposition": 'attachment; filename="heat.csv"'}
     return Response(out.getvalue(), media_type="text/csv", headers=headers)

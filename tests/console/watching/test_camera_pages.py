@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import re
+from datetime import date, timedelta
 
 from playwright.sync_api import Page, expect
 
 from chronarch.client import requests
 from chronarch.core.machines.states import Intake, MachineState
+from chronarch.wire.planning.settings import SiteHours, StaffedMinutes
 from chronarch.wire.watching.cameras import NewCamera
 from chronarch.wire.watching.settings import WatchingUpdate
 from tests.support.browser import ConsoleCase
@@ -191,13 +193,27 @@ class Cameras(ConsoleCase):
         self.assert_fits(phone)
         eventually(lambda: w.stopped("Bezel"), "the build is stopped")
 
-    def test_the_big_screen_has_nothing_to_press(self) -> None:
+    def test_the_big_screen_has_nothing_to_press_and_dims_while_nobody_is_there(self) -> None:
+        w = self.world
         page = self.open("/cameras?form=wall", width=1920, height=1080)
         self.moves(page, "Anchor, live picture")
         self.moves(page, "Hall, live picture")
         wall = page.locator("[data-dim]")
         self.assertEqual(wall.get_by_role("button").count(), 0)
         expect(wall).to_have_attribute("data-dim", "false")
+        hours = self.hours({})
+        self.addCleanup(w.client.do, requests.set_hours(hours))
+        today = w.client.do(requests.shop()).now.date()
+        w.client.do(requests.set_hours(self.hours({today: [], today + timedelta(days=1): []})))
+        expect(wall).to_have_attribute("data-dim", "true", timeout=30_000)
+        self.assertIn("brightness(0.45)", wall.get_attribute("style") or "")
+        self.moves(page, "Anchor, live picture")
+        w.client.do(requests.set_hours(hours))
+        expect(wall).to_have_attribute("data-dim", "false", timeout=30_000)
+
+    @staticmethod
+    def hours(days: dict[date, list[StaffedMinutes]]) -> SiteHours:
+        return SiteHours(week=[[StaffedMinutes(begin="00:00", end="24:00")]] * 7, days=days)
 
     def test_a_camera_is_tried_added_changed_and_removed_in_the_set_up(self) -> None:
         w = self.world

@@ -143,6 +143,11 @@ def caught_up(commands: list[bytes]) -> tuple[SequenceMachine, ModalState]:
     return SequenceMachine().run(commands), modal
 
 
+def lifted(z: float) -> float:
+    """Where the head stands after it was lifted: no higher than the machine reaches, and never lower than before."""
+    return max(z, min(z + MODEL.lift_mm, MODEL.volume_mm[2]))
+
+
 class ParkedAndBack(unittest.TestCase):
     def same(self, machine: SequenceMachine, before: SequenceMachine) -> None:
         for name in ("e", "pushed"):
@@ -169,7 +174,7 @@ class ParkedAndBack(unittest.TestCase):
         machine.run(programs.park(MODEL, modal, lift=True, heaters_off=heaters_off).commands)
         self.assertAlmostEqual(machine.at["X"], 5)
         self.assertAlmostEqual(machine.at["Y"], 200)
-        self.assertAlmostEqual(machine.at["Z"], before.at["Z"] + MODEL.lift_mm)
+        self.assertAlmostEqual(machine.at["Z"], lifted(before.at["Z"]))
         if heaters_off:
             self.assertEqual((set(machine.nozzles.values()), machine.bed), ({0.0}, 0.0))
         else:
@@ -204,9 +209,21 @@ class ParkedAndBack(unittest.TestCase):
         self.assertEqual(set(machine.nozzles.values()), {0.0}, "every tool's")
         self.assertEqual((machine.bed, machine.chamber, machine.fans[0], machine.unit), (0, 0, 0, 1.0))
         if lift:
-            self.assertAlmostEqual(machine.lowest, z + MODEL.lift_mm)
+            self.assertAlmostEqual(machine.lowest, lifted(z))
         else:
             self.assertEqual(machine.at["Z"], z)
+
+    def test_the_head_is_not_lifted_above_what_the_machine_reaches(self) -> None:
+        for z, shift, highest in ((245.0, 0.0, 250.0), (100.0, 146.0, 250.0), (250.0, 0.0, 250.0), (230.0, 0.0, 242.0)):
+            modal = replace(ModalState(), z=z, shift_mm=(0.0, 0.0, shift))
+            for program in (
+                programs.park(MODEL, modal, lift=True, heaters_off=False),
+                programs.end(MODEL, modal, lift=True, report_every_s=2),
+            ):
+                machine = SequenceMachine()
+                machine.at["Z"] = z + shift
+                machine.run(program.commands)
+                self.assertAlmostEqual(machine.at["Z"], highest)
 
     def test_a_machine_with_one_tool_is_told_of_no_other(self) -> None:
         model = MachineModel("toy")

@@ -40,9 +40,12 @@ def in_mm(modal: ModalState, commands: Sequence[bytes]) -> tuple[bytes, ...]:
 
 
 def _away(model: MachineModel, modal: ModalState) -> tuple[bytes, ...]:
-    """Lift, then park at the machine's own place. Needs relative positioning and ends in absolute."""
+    """Lift as far as the machine's height allows, then park at the machine's own place. Needs relative positioning and
+    ends in absolute."""
     x, y = (at - shift for at, shift in zip(model.park_mm, modal.shift_mm, strict=False))
-    return b"G1 Z%g F600" % model.lift_mm, b"G90", b"G1 X%g Y%g F6000" % (x, y)
+    lift_mm = min(model.lift_mm, model.volume_mm[2] - modal.z - modal.shift_mm[2])
+    lift = (b"G1 Z%g F600" % round(lift_mm, 3),) if lift_mm >= 0.001 else ()
+    return *lift, b"G90", b"G1 X%g Y%g F6000" % (x, y)
 
 
 def park(

@@ -9,7 +9,8 @@ from chronarch.records import tables as t
 from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet, FleetMachine
 from chronarch.service.problems import ApiProblem
-from chronarch.service.secrets import SecretLost, Secrets
+from chronarch.service.sealed_access import opened_or_shown
+from chronarch.service.secrets import Secrets
 from chronarch.wire.common import fill
 from chronarch.wire.control.commands import TurnPower
 from chronarch.wire.machines import power as w
@@ -24,10 +25,7 @@ async def setup_of(db: AsyncSession, secrets: Secrets, machine: int) -> w.PlugSe
     row = (await db.execute(query.where(t.Plug.machine_id == machine))).first()
     if row is None:
         return None
-    try:
-        access = w.PlugAccess.model_validate_json(secrets.open(row[0].access))
-    except SecretLost:
-        access = w.PlugAccess(address=row[0].shown, login=row[0].login)
+    access = opened_or_shown(row[0], w.PlugAccess, secrets)
     rules = w.power_rules.validate_python(row[0].rules)
     return w.PlugSetup(access=access, profile=w.plug_profile.validate_python(row[1].spec), rules=rules)
 

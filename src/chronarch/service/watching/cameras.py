@@ -4,7 +4,6 @@ tenders that take the frames."""
 from __future__ import annotations
 
 import asyncio
-import json
 import uuid
 from collections import deque
 from collections.abc import Awaitable, Callable, Iterable, Mapping
@@ -22,6 +21,7 @@ from chronarch.records import tables as t
 from chronarch.service.context import ServiceContext, part
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.problems import ApiProblem
+from chronarch.service.sealed_access import opened
 from chronarch.service.secrets import SecretLost, Secrets
 from chronarch.service.watching.settings import load_watching
 from chronarch.wire.common import fill
@@ -219,7 +219,7 @@ class Cameras:
 
     def access(self, known: KnownCamera) -> w.CameraAccess:
         """A camera's address with its secrets. Raises SecretLost."""
-        return w.CameraAccess(**json.loads(self._secrets.open(known.row.access)))
+        return opened(known.row, w.CameraAccess, self._secrets)
 
     @staticmethod
     async def say(connection: CameraConnection, message: BaseModel) -> None:

@@ -19,7 +19,8 @@ from chronarch.service.machines.plugs import plug_wire, turn_power
 from chronarch.service.machines.reach import check_reach
 from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
-from chronarch.service.secrets import SecretLost, Secrets, TheSecrets
+from chronarch.service.sealed_access import changed, seal
+from chronarch.service.secrets import Secrets, TheSecrets
 from chronarch.wire.common import RequestDone
 from chronarch.wire.machines import power as w
 
@@ -40,7 +41,7 @@ async def add_plug(asked: w.NewPlug, context: Context, fleet: TheFleet, secrets:
     async with context.sessions() as db:
         profile = await _profile(db, asked.profile)
         row = t.Plug(machine_id=known.row.id, profile_id=profile.id, rules=to_jsonable_python(asked.rules))
-        await _seal(context, row, asked, profile, secrets)
+        await _keep(context, row, asked, profile, secrets)
         db.add(row)
         try:
             await db.commit()
@@ -70,7 +71,7 @@ async def change_plug(
         row.profile_id = profile.id
         if change.rules is not None:
             row.rules = to_jsonable_python(change.rules)
-        await _seal(context, row, _changed(row, change, secrets), profile, secrets)
+        await _keep(context, row, changed(row, change, w.PlugAccess, secrets), profile, secrets)
         await db.commit()
         await _told(db, fleet, known)
     return plug_wire(known)
@@ -149,7 +150,7 @@ async def _profile(db: AsyncSession, name: str) -> t.PlugProfile:
     return row
 
 
-async def _seal(context: Context, row: t.Plug, asked: w.PlugAccess, profile: t.PlugProfile, secrets: Secrets) -> None:
+async def _keep(context: Context, row: t.Plug, asked: w.PlugAccess, profile: t.PlugProfile, secrets: Secrets) -> None:
     """Keep where a plug is: what is secret encrypted, the rest as everybody may see it. Raises ApiProblem (422)."""
     address = parse_plug_address(asked.address)
     if address.kind != profile.spec["kind"]:
@@ -158,22 +159,7 @@ async def _seal(context: Context, row: t.Plug, asked: w.PlugAccess, profile: t.P
     await check_reach(context.config, address.host, address.port, "plug")
     login, password = asked.login or address.login, asked.password or address.password
     access = w.PlugAccess(address=address.url, login=login, password=password)
-    row.shown, row.login, row.has_password = address.url, login, bool(password)
-    row.access = secrets.seal(access.model_dump_json())
-
-
-def _changed(row: t.Plug, change: w.PlugChange, secrets: Secrets) -> w.PlugAccess:
-    """Where a plug is after a change. Its password does not go to another address."""
-    try:
-        kept = w.PlugAccess.model_validate_json(secrets.open(row.access))
-    except SecretLost:
-        kept = w.PlugAccess(address=row.shown, login=row.login)
-    moved = change.address is not None and change.address != kept.address
-    return w.PlugAccess(
-        address=change.address if moved and change.address else kept.address,
-        login=change.login if change.login is not None else "" if moved else kept.login,
-        password=change.password if change.password is not None else "" if moved else kept.password,
-    )
+    seal(row, access, address.url, secrets)
 
 
 async def _told(db: AsyncSession, fleet: Fleet, known: FleetMachine) -> None:

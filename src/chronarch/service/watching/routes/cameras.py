@@ -19,7 +19,8 @@ from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import Fleet, FleetMachine, TheFleet
 from chronarch.service.problems import ApiProblem
-from chronarch.service.secrets import SecretLost, Secrets, TheSecrets
+from chronarch.service.sealed_access import changed, seal
+from chronarch.service.secrets import Secrets, TheSecrets
 from chronarch.service.watching.access import check_access
 from chronarch.service.watching.cameras import TheCameras
 from chronarch.wire.common import RequestDone
@@ -52,7 +53,7 @@ async def add_camera(
             tender_id=await _tender(db, asked.tender or (machine.tender if machine else "")),
             settings=_kept(asked.settings, machine), added_at=context.clock.now(),
         )  # fmt: skip
-        _seal(row, asked, secrets)
+        _keep(row, asked, secrets)
         db.add(row)
         await _commit(db, row, {row.machine_id}, first=asked.first)
         await cameras.load(db)
@@ -84,9 +85,9 @@ async def change_camera(
         if change.settings is not None:
             row.settings = _kept(change.settings, looks_at)
         if change.model_fields_set & {"address", "login", "password"}:
-            access = _changed_access(known.row, change, secrets)
+            access = changed(known.row, change, w.CameraAccess, secrets)
             await check_access(context.config, access)
-            _seal(row, access, secrets)
+            _keep(row, access, secrets)
         await _commit(db, row, {before, row.machine_id}, first=bool(change.first))
         await cameras.load(db)
     return cameras.view(cameras.find(row.name))
@@ -119,27 +120,12 @@ async def frame(name: Named, cameras: TheCameras, size: Annotated[Size, Query()]
     return Response(newest.jpeg, media_type="image/jpeg", headers=headers)
 
 
-def _seal(row: t.Camera, asked: w.CameraAccess, secrets: Secrets) -> None:
+def _keep(row: t.Camera, asked: w.CameraAccess, secrets: Secrets) -> None:
     """Keep where a camera is: what is secret encrypted, the rest as everybody may see it."""
     address = parse_camera_address(asked.address)
     login, password = asked.login or address.login, asked.password or address.password
     access = w.CameraAccess(address=address.url, login=login, password=password)
-    row.shown, row.login, row.has_password = without_secrets(address.url), login, bool(password)
-    row.access = secrets.seal(access.model_dump_json())
-
-
-def _changed_access(row: t.Camera, change: w.CameraChange, secrets: Secrets) -> w.CameraAccess:
-    """Where a camera is after a change. Its password does not go to another address."""
-    try:
-        kept = w.CameraAccess.model_validate_json(secrets.open(row.access))
-    except SecretLost:
-        kept = w.CameraAccess(address=row.shown, login=row.login)
-    moved = change.address is not None and change.address not in (kept.address, row.shown)
-    return w.CameraAccess(
-        address=change.address if moved and change.address else kept.address,
-        login=change.login if change.login is not None else "" if moved else kept.login,
-        password=change.password if change.password is not None else "" if moved else kept.password,
-    )
+    seal(row, access, without_secrets(address.url), secrets)
 
 
 def _kept(settings: CameraSettings, machine: FleetMachine | None) -> dict[str, object]:

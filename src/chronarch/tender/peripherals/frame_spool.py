@@ -24,7 +24,6 @@ class FrameSpool:
     def __init__(self, folder: Path, told: Callable[[str], None], most_bytes: int = MOST_BYTES) -> None:
         self._folder, self._told, self._most = folder, told, most_bytes
         self._trouble = ""
-        folder.mkdir(parents=True, exist_ok=True)
         for left in folder.glob("*.new"):
             left.unlink()
         self._sizes = {
@@ -38,6 +37,7 @@ class FrameSpool:
         name = f"{next(self._numbers):012d}"
         data = pack_frame(head.model_copy(update={"kept": kept.model_copy(update={"id": name})}), jpeg)
         try:
+            self._folder.mkdir(parents=True, exist_ok=True)
             space = os.statvfs(self._folder)
             if space.f_bavail * space.f_frsize < LEAST_FREE:
                 return self._tell("the tender's disk is nearly full: frames are not kept until there is room")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import re
 from collections.abc import Awaitable, Callable
 from contextlib import suppress
 
@@ -10,11 +11,13 @@ Answer = Callable[[str, asyncio.StreamWriter], Awaitable[None]]
 
 
 class RawDevice:
-    """Answers each request on a loopback port by `answer(its head, where to write)`; `asked` are the heads so far."""
+    """Answers each request on a loopback port by `answer(its head, where to write)`; `asked` and `bodies` are the
+    heads and bodies so far."""
 
     def __init__(self, answer: Answer | bytes) -> None:
         self.answer = answer
         self.asked: list[str] = []
+        self.bodies: list[bytes] = []
         self.open = self.opened = 0
         self._server: asyncio.Server | None = None
 
@@ -38,6 +41,8 @@ class RawDevice:
             with suppress(ConnectionError, asyncio.IncompleteReadError, asyncio.CancelledError):
                 while True:
                     head = (await reader.readuntil(b"\r\n\r\n")).decode()
+                    length = re.search(r"content-length: (\d+)", head, re.IGNORECASE)
+                    self.bodies.append(await reader.readexactly(int(length[1])) if length else b"")
                     self.asked.append(head)
                     if isinstance(self.answer, bytes):
                         writer.write(self.answer)

@@ -42,6 +42,12 @@ class Reports(unittest.TestCase):
             with self.subTest(payload[:20]), self.assertRaisesRegex(PlugFault, why):
                 read_report(PLAIN, payload)
 
+    def test_a_profile_says_only_where_on_the_plug(self) -> None:
+        for paths in ({"report": "http://192.0.2.1/"}, {"turn": "relay"}, {"report": "/zustand/ä"}, {"is_on": "on"}):
+            with self.subTest(paths), self.assertRaisesRegex(ValueError, "begins with /"):
+                replace(PLAIN, **paths)  # type: ignore[arg-type]
+        replace(PLAIN, kind="mqtt", report="shop/{device}/state", turn="shop/{device}/set")
+
     @given(st.binary(max_size=300))
     def test_any_bytes_are_a_report_or_refused(self, payload: bytes) -> None:
         with contextlib.suppress(PlugFault):

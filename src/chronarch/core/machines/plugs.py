@@ -56,6 +56,11 @@ class PlugProfile:
             pointer = getattr(self, field)
             if pointer and not pointer.startswith("/"):
                 raise ValueError(f"{field} is a JSON Pointer, which begins with /; {pointer!r} does not")
+        if self.kind == "http":
+            for field in ("report", "turn"):
+                path = getattr(self, field)
+                if not path.startswith("/") or not path.isascii():
+                    raise ValueError(f"{field} is a path, which begins with / and is plain ASCII; {path!r} is not")
         if not self.is_on:
             raise ValueError("is_on says where a report has whether the plug is on; it cannot be empty")
 

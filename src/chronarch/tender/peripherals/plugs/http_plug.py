@@ -27,7 +27,10 @@ class HttpPlug(PlugConnection):
     async def _ask(self, method: str, path: str, body: str = "") -> bytes:
         try:
             host = await find_host(self.address.host, self.address.port, self.keep_away, "plug")
-            place = httpx.URL(f"{self.address.scheme}://{self.address.host}:{self.address.port}/").join(path)
+            # the path is not joined: it cannot lead to another host or port
+            place = httpx.URL(f"{self.address.scheme}://{self.address.host}:{self.address.port}").copy_with(
+                raw_path=path.encode("ascii", "replace")
+            )
             heads = {"Host": place.netloc.decode(), **({"Content-Type": "application/json"} if body else {})}
             request = self._http.build_request(
                 method, place.copy_with(host=host), headers=heads, content=body or None,

@@ -1,10 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useParams } from "react-router";
 
 import { api, type FileReading, value } from "../../api/client";
 import { useRevisions } from "./queries";
 import { useModels } from "../machines/queries";
+import { useAddress } from "../../ui/address";
 import { duration, grams, metres, sum } from "../../ui/format";
 import { Empty, Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { Viewer } from "../../viewer/viewer";
@@ -13,11 +14,11 @@ import { Changes } from "../gcode/edit-dialog";
 /** Two revisions side by side, layer by layer, with what changed. */
 export function ComparePage() {
   const which = useParams().which ?? "";
-  const [asked, setAsked] = useSearchParams();
+  const [get, change] = useAddress();
   const revisions = useRevisions(which);
   const list = revisions.data ?? [];
-  const later = Number(asked.get("later") ?? list[0]?.number ?? 0);
-  const earlier = Number(asked.get("earlier") ?? later - 1);
+  const later = Number(get("later") || (list[0]?.number ?? 0));
+  const earlier = Number(get("earlier") || later - 1);
   const found = useQuery({
     enabled: later > 0 && earlier > 0,
     queryKey: ["files", "difference", which, earlier, later],
@@ -33,12 +34,7 @@ export function ComparePage() {
       aria-label={name === "earlier" ? "Earlier revision" : "Later revision"}
       className="rounded-md border border-rule bg-sheet px-2 py-1 text-ink"
       value={chosen}
-      onChange={(e) =>
-        setAsked((before) => {
-          before.set(name, e.target.value);
-          return before;
-        })
-      }
+      onChange={(e) => change({ [name]: e.target.value })}
     >
       {list.map((r) => (
         <option key={r.number} value={r.number}>

@@ -1,12 +1,13 @@
 import { Download, Pencil } from "lucide-react";
 import { useMemo, useState } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useParams } from "react-router";
 
 import { api, type LibraryFile, type PoseRun, type Revision, value } from "../../api/client";
 import { useNow } from "../../api/live";
 import { useChange } from "../../api/change";
 import { useFile, useRevisions } from "./queries";
 import { useModels } from "../machines/queries";
+import { useAddress } from "../../ui/address";
 import { Button } from "../../ui/button";
 import { duration, grams, size, when } from "../../ui/format";
 import { Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
@@ -23,9 +24,9 @@ import { QueueDialog } from "./queue-dialog";
 
 export function FilePage() {
   const which = useParams().which ?? "";
-  const [asked, setAsked] = useSearchParams();
-  const model = asked.get("model") ?? "";
-  const revision = asked.get("revision") ? Number(asked.get("revision")) : undefined;
+  const [get, change] = useAddress();
+  const model = get("model");
+  const revision = Number(get("revision")) || undefined;
   const found = useFile(which, model, revision);
   if (found.error || !found.data)
     return (
@@ -33,26 +34,17 @@ export function FilePage() {
         <Sheet>{found.error ? <Failed error={found.error} again={() => found.refetch()} /> : <Loading rows={8} />}</Sheet>
       </Page>
     );
-  const set = (name: string, v: string) =>
-    setAsked(
-      (before) => {
-        if (v) before.set(name, v);
-        else before.delete(name);
-        return before;
-      },
-      { replace: true },
-    );
-  return <Known file={found.data} set={set} asked={asked} old={revision !== undefined} />;
+  return <Known file={found.data} set={(name, to) => change({ [name]: to })} get={get} old={revision !== undefined} />;
 }
 
 interface KnownProps {
   file: LibraryFile;
-  asked: URLSearchParams;
+  get: (name: string) => string;
   set: (name: string, v: string) => void;
   old: boolean;
 }
 
-function Known({ file: f, asked, set, old }: KnownProps) {
+function Known({ file: f, get, set, old }: KnownProps) {
   const models = useModels().data ?? [];
   const r = f.reading;
   const model = models.find((m) => m.name === r.model);
@@ -61,10 +53,11 @@ function Known({ file: f, asked, set, old }: KnownProps) {
   const [queueing, setQueueing] = useState(false);
   const [renaming, setRenaming] = useState(false);
   const [editing, setEditing] = useState<EditStart | null>(null);
-  const layer = Number(asked.get("layer") ?? 1);
+  const layer = Number(get("layer") || 1);
   const rule = useFilmRule("file", String(f.id)).data;
-  const run = useHeadAway(asked.get("head") === "away" ? f.sha256 : undefined, r.model ?? "", rule?.settings.head_away ?? HEAD_AWAY).data;
-  const away = useMemo(() => (run && asked.get("head") === "away" ? { poses: run.poses, to: run.park_mm } : undefined), [run, asked]);
+  const shown = get("head") === "away";
+  const run = useHeadAway(shown ? f.sha256 : undefined, r.model ?? "", rule?.settings.head_away ?? HEAD_AWAY).data;
+  const away = useMemo(() => (run && shown ? { poses: run.poses, to: run.park_mm } : undefined), [run, shown]);
   const query = old ? `?revision=${f.revision}` : "";
   return (
     <Page
@@ -169,7 +162,7 @@ function Known({ file: f, asked, set, old }: KnownProps) {
         </div>
         <div className="flex min-w-0 flex-col gap-5">
           <Preflight file={f} />
-          {!old && <FileFilms file={f} run={run} shown={asked.get("head") === "away"} show={(on) => set("head", on ? "away" : "")} />}
+          {!old && <FileFilms file={f} run={run} shown={shown} show={(on) => set("head", on ? "away" : "")} />}
           <Figures file={f} choose={setChosen} chosen={chosen} />
         </div>
       </div>

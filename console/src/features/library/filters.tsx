@@ -1,16 +1,16 @@
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 
 import { type FileFilter, useLibrary } from "./queries";
 import { useModels } from "../machines/queries";
+import { useAddress } from "../../ui/address";
 import { Button } from "../../ui/button";
 import { SearchField } from "../../ui/search-field";
 
 /** The filter as the page's address has it. */
 export function useFilter(): [FileFilter, (change: Record<string, string>) => void] {
-  const [asked, set] = useSearchParams();
-  const text = (name: string) => asked.get(name) || undefined;
-  const number = (name: string) => (asked.get(name) ? Number(asked.get(name)) : undefined);
+  const [get, change] = useAddress();
+  const text = (name: string) => get(name) || undefined;
+  const number = (name: string) => (get(name) ? Number(get(name)) : undefined);
   const filter: FileFilter = {
     search: text("search"),
     folder: text("folder"),
@@ -22,17 +22,6 @@ export function useFilter(): [FileFilter, (change: Record<string, string>) => vo
     most_s: number("most") && number("most")! * 60,
     least_size: number("size") && number("size")! * 1e6,
   };
-  const change = (wish: Record<string, string>) =>
-    set(
-      (before) => {
-        for (const [name, v] of Object.entries(wish)) {
-          if (v) before.set(name, v);
-          else before.delete(name);
-        }
-        return before;
-      },
-      { replace: true },
-    );
   return [filter, change];
 }
 

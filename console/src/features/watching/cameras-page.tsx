@@ -1,7 +1,8 @@
 import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 
 import type { Camera, Machine } from "../../api/client";
+import { useAddress } from "../../ui/address";
 import { Empty, Failed, Loading, Page, Sheet } from "../../ui/page";
 import { Pick } from "../../ui/pick";
 import { SearchField } from "../../ui/search-field";
@@ -31,20 +32,10 @@ const ORDERS = [
 export function CamerasPage() {
   const cameras = useCameras();
   const machines = useMachines();
-  const [search, setSearch] = useSearchParams();
+  const [get, change] = useAddress();
   const [room, setRoom] = useState<HTMLElement | null>(null);
   const { wide, high } = useRoom(room);
-  const get = (name: string) => search.get(name) ?? "";
-  const set = (name: string, to: string) =>
-    setSearch(
-      (before) => {
-        const next = new URLSearchParams(before);
-        if (to) next.set(name, to);
-        else next.delete(name);
-        return next;
-      },
-      { replace: true },
-    );
+  const set = (name: string, to: string) => change({ [name]: to });
   const byName = new Map((machines.data ?? []).map((m) => [m.name, m]));
   const all = cameras.data ?? [];
   if (get("form") === "wall") return <Wall cameras={ordered(all, byName, true)} machines={byName} />;

@@ -1,6 +1,7 @@
 import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 
+import { useAddress } from "../../ui/address";
 import { size } from "../../ui/format";
 import { Empty, Failed, Sheet } from "../../ui/page";
 import { More } from "../../ui/more";
@@ -13,8 +14,8 @@ import { isBusy, useFilms, useFilmStanding } from "./film-queries";
 
 /** All films, newest first. What is searched for is in the page's address. */
 export function FilmsPage() {
-  const [asked, setAsked] = useSearchParams();
-  const [search, machine] = [asked.get("search") ?? "", asked.get("machine") ?? ""];
+  const [get, change] = useAddress();
+  const [search, machine] = [get("search"), get("machine")];
   const [watched, setWatched] = useState(true);
   const films = useFilms({ search: search || undefined, machine: machine || undefined, ended: true }, watched);
   const list = films.data ?? [];
@@ -22,16 +23,7 @@ export function FilmsPage() {
   if (busy !== watched) setWatched(busy);
   const machines = (useMachines().data ?? []).map((m) => m.name).sort();
   const standing = useFilmStanding().data;
-  const set = (name: string, to: string) =>
-    setAsked(
-      (before) => {
-        const next = new URLSearchParams(before);
-        if (to) next.set(name, to);
-        else next.delete(name);
-        return next;
-      },
-      { replace: true },
-    );
+  const set = (name: string, to: string) => change({ [name]: to });
   return (
     <LibraryFrame
       beside={

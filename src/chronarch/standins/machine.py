@@ -28,6 +28,8 @@ BOARD_W, FAN_W, MOTORS_W = 6.5, 3.0, 14.0
 BUSY_EVERY_S = 0.5
 SWEEP_MM, LETS_GO_C = 6.0, 50.0
 """A head lower than this pushes against parts, and they come off when the bed is no warmer than this."""
+LEAST_SLEEP_S = 0.001
+"""A loop that counts in milliseconds takes a shorter time for none, and would come back again and again."""
 _WORD = re.compile(r"([A-Z])\s*([-+]?(?:\d+\.?\d*|\.\d+))")
 
 
@@ -325,7 +327,7 @@ class MachineStandin:
     async def _sleep_until(self, when: float) -> None:
         while (left := when - self.now()) > 0:
             self._check()
-            await asyncio.sleep(min(left / self.setup.rate, 0.25))
+            await asyncio.sleep(max(LEAST_SLEEP_S, min(left / self.setup.rate, 0.25)))
         self._check()
 
     def _check(self) -> None:

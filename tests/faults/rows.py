@@ -662,7 +662,7 @@ ROWS = (
     Row("unheard", "machine, restarts itself and does not say so", "at the beginning of a build", "seen by its count; nothing is fed again", 5, _unheard),
     Row("last-words", "machine, reports a fault and never speaks again", "in mid-build, and power off and on after it", "down at once, with all it said; so it stays", 2, _last_words, quick=2),
     Row("asks", "machine, pauses itself and waits for a person", "in mid-build", "shown as paused; goes on when told to", 1, _asks),
-    Row("dialects", "a machine that speaks otherwise, its wire damages 1 % of lines", "paused, resumed, adjusted; then restarted", "the build completes; the restart is told", len(DIALECTS), _dialects, quick=2),
+    Row("dialects", "a machine that speaks otherwise, its wire damages 1 % of lines", "paused, resumed, adjusted; then restarted", "the build completes; the restart is told", len(DIALECTS), _dialects),
     Row("late", "each line and answer late by up to 0.4 s", "all through a build, with a pause", "run once and in order", 1, _late),
     Row("cut-short", "link cut for 1 s", "twice a build", "the build goes on with the very next line", 6, _cut(1), quick=2),
     Row("cut-long", "link cut for 30 s", "in mid-build", "shown offline, then the build goes on", 2, _cut_long, quick=0),

@@ -288,11 +288,10 @@ class Pictures(WithCameras):
         w.fault("Anchor", "camera", text="slow")
         tried = w.client.do(requests.try_new_camera(CameraTest(address=w.camera_address("Anchor", "stream.mjpg"))), 60)
         self.assertRegex(tried.warning, r"one frame in [789] s")
-        for fault in ("hangs", "hangs-midway"):
-            w.fault("Anchor", "camera", text=fault)
-            with self.assertRaises(RefusedByService) as refused:
-                w.client.do(requests.try_new_camera(CameraTest(address=w.camera_address("Anchor"))), 60)
-            self.assertIn("timed out after", refused.exception.problem.detail)
+        w.fault("Anchor", "camera", text="hangs-midway")
+        with self.assertRaises(RefusedByService) as refused:
+            w.client.do(requests.try_new_camera(CameraTest(address=w.camera_address("Anchor"))), 60)
+        self.assertIn("timed out after", refused.exception.problem.detail)
 
 
 def _grey(picture: bytes) -> np.ndarray:

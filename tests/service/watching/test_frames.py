@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 import itertools
+import json
 import unittest
 from collections import Counter
 from datetime import timedelta
+
+from websockets.sync.client import connect
 
 from chronarch.client import RefusedByService, requests
 from chronarch.core.machines.states import MachineState
 from chronarch.core.orders.states import Verdict
 from chronarch.core.watching.frame_keeping import FrameReason
 from chronarch.wire.orders.builds import Build
+from chronarch.wire.watching.camera_messages import CameraHello, FrameHead, KeptAs, pack_frame
 from chronarch.wire.watching.frames import KeptFrame
 from chronarch.wire.watching.settings import WatchingUpdate
 from tests.service.watching.test_cameras import size_of
 from tests.support.gcode import squares
+from tests.support.pictures import jpeg
 from tests.support.world import WorldCase, eventually
 
 LAYERS = 6
@@ -90,6 +95,27 @@ class Frames(WorldCase):
         times = [f.at for f in self.frames(build)]
         self.assertEqual(len(times), len(set(times)), "none is there twice")
         self.assertGreaterEqual(len({f.layer for f in self.frames(build)}), LAYERS - 2)
+
+    def test_a_frame_that_is_sent_again_is_there_once(self) -> None:
+        """As by a tender that has not heard that the service has it."""
+        w = self.world
+        taken_at = w.client.do(requests.shop()).now - timedelta(days=1)
+        kept = KeptAs(id="17", why=FrameReason.TIME, build=None, layer=0, command=0)
+        head = FrameHead(camera="Anchor", size="full", taken_at=taken_at, at=taken_at, width=8, height=6, kept=kept)
+        url = w.address.replace("http", "ws", 1) + "/api/tender/cameras"
+        with connect(url, additional_headers={"Authorization": f"Bearer {w.tender_key}"}, proxy=None) as socket:
+            socket.send(CameraHello(tender="tender").model_dump_json())
+            for times in (1, 1, 3):
+                for _ in range(times):
+                    socket.send(pack_frame(head, jpeg(90)))
+                said: list[str] = []
+                while len(said) < times:
+                    message = json.loads(socket.recv(timeout=60))
+                    said += message["ids"] if message["kind"] == "kept" else []
+                self.assertEqual(said, ["17"] * times, "the tender may forget it")
+        around = timedelta(seconds=1)
+        found = w.client.all(requests.frames_of_camera("Anchor", begin=taken_at - around, end=taken_at + around))
+        self.assertEqual([frame.at for frame in found], [taken_at])
 
     def test_frames_are_thinned_with_age_and_the_first_and_last_of_a_build_stay(self) -> None:
         w = self.world

@@ -18,8 +18,8 @@ from chronarch.tender.peripherals import camera_watcher
 from chronarch.tender.peripherals.camera_sources.source import CameraFailed, CameraSetup
 from chronarch.tender.peripherals.camera_watcher import CameraWatcher, Outlet, try_camera
 from chronarch.wire.watching.camera_messages import FrameHead, KeptAs, WatchedCamera
+from tests.support.pictures import jpeg
 from tests.support.raw_http import RawDevice, answer
-from tests.tender.peripherals.test_http_camera import jpeg
 
 PICTURE = answer(jpeg(40, width=640))
 GONE = answer(b"", "text/plain", "503 Busy")

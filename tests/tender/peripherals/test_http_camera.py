@@ -19,17 +19,12 @@ from chronarch.core.watching.camera_settings import CameraSettings
 from chronarch.tender.peripherals.camera_sources import http_camera
 from chronarch.tender.peripherals.camera_sources.http_camera import HttpCamera, boundary_of, parts
 from chronarch.tender.peripherals.camera_sources.source import LARGEST, CameraFailed, CameraSetup, Shot
+from tests.support.pictures import jpeg
 from tests.support.raw_http import Answer, RawDevice, answer
 
 RATE = 10.0
 UNSEEN_S = 5.0
 """When the next picture is wanted of a camera that nobody looks at."""
-
-
-def jpeg(shade: int, width: int = 64) -> bytes:
-    out = io.BytesIO()
-    Image.new("L", (width, 48), shade).save(out, "JPEG")
-    return out.getvalue()
 
 
 def setup(address: str, keep_away: tuple[str, int] = ("", 0)) -> CameraSetup:

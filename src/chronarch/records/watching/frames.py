@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Integer, Select, cast, delete, exists, func, or_, select, text, update
+from sqlalchemy import Integer, Select, cast, delete, exists, func, or_, select, text, tuple_, update
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import aliased
 
@@ -21,6 +21,12 @@ from chronarch.records.watching.tables import Frame
 async def newest_of(db: AsyncSession, camera: int) -> Frame | None:
     query = select(Frame).where(Frame.camera_id == camera).order_by(Frame.at.desc()).limit(1)
     return (await db.execute(query)).scalar_one_or_none()
+
+
+async def kept_of(db: AsyncSession, frames: Iterable[tuple[int, datetime]]) -> set[tuple[int, datetime]]:
+    """Which of these frames, by camera and time, are there already."""
+    query = select(Frame.camera_id, Frame.at).where(tuple_(Frame.camera_id, Frame.at).in_(list(frames)))
+    return {(camera, at) for camera, at in await db.execute(query) if camera is not None}
 
 
 async def total(db: AsyncSession) -> tuple[int, int]:

@@ -84,9 +84,12 @@ class FrameKeeper:
         async with self.context.sessions() as db:
             builds = {one.head.kept.build for one in mine if one.head.kept and one.head.kept.build}
             there = set((await db.execute(select(t.Build.id).where(t.Build.id.in_(builds)))).scalars())
+            known = [(camera.row.id, one.head.at) for one in mine if (camera := self.cameras.get(one.head.camera))]
+            kept = await frames.kept_of(db, known)  # a tender that has not heard that we have it sends it again
             for one, sha256 in zip(mine, hashes, strict=True):
                 row = await self._row(db, one, sha256, there)
-                if row is not None:
+                if row is not None and row.camera_id is not None and (row.camera_id, row.at) not in kept:
+                    kept.add((row.camera_id, row.at))
                     db.add(row)
             await db.commit()
 

@@ -86,7 +86,7 @@ def eventually(what: Callable[[], T], why: str, within_s: float = 60.0) -> T:
         if time.monotonic() > deadline:
             raise AssertionError(f"not within {within_s:g} s: {why} (last: {value!r})")
         time.sleep(pause_s)
-        pause_s = min(0.1, pause_s * 1.3)
+        pause_s = min(0.3, pause_s * 1.25)
 
 
 class World:

@@ -68,6 +68,15 @@ class Asked(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(device.opened, 1, "one connection for all requests")
         self.assertIn("GET /frame.jpg HTTP/1.1", device.asked[0])
 
+    async def test_a_connection_that_has_rested_is_not_used_again(self) -> None:
+        with patch.object(http_camera, "CLOSED_FROM_S", 0.2):
+            device = await self.device(answer(jpeg(9)))
+            camera = self.camera(device)
+        for shots in (1, 2):
+            await camera.shot(0.1)
+            self.assertEqual(device.opened, shots)
+            await asyncio.sleep(0.4)
+
     async def test_what_fails_is_said_with_what_to_do(self) -> None:
         for given_answer, why in (
             (answer(b"<html>", "text/html; charset=utf-8"), "not a JPEG picture but text/html; is that the address"),

@@ -28,7 +28,8 @@ from chronarch.tender.peripherals.camera_sources.source import (
 from chronarch.tender.tasks import end
 
 CLOSED_FROM_S = 2.0
-"""A stream whose next picture is not wanted for this long is closed until then."""
+"""A stream whose next picture is not wanted for this long is closed until then, and a connection that rests for so long
+is not used again: a camera may close it just as it is asked."""
 HEADS = 16_384
 """Bytes that the heads of one part may have."""
 JPEG = b"\xff\xd8\xff"
@@ -40,7 +41,8 @@ class HttpCamera(Source):
     def __init__(self, setup: CameraSetup) -> None:
         super().__init__(setup)
         timeout = httpx.Timeout(NEXT_S, connect=ANSWER_S)
-        self._http = httpx.AsyncClient(trust_env=False, verify=False, timeout=timeout)
+        limits = httpx.Limits(keepalive_expiry=CLOSED_FROM_S)
+        self._http = httpx.AsyncClient(trust_env=False, verify=False, timeout=timeout, limits=limits)
         self._auth: httpx.Auth | None = None
         self._stream: PictureStream | None = None
 

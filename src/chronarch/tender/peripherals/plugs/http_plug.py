@@ -10,12 +10,17 @@ from chronarch.tender.peripherals.reach import NoDevice, find_host
 from chronarch.wire.machines.power import PlugSetup
 
 
+RESTS_S = 2.0
+"""A connection that rests for so long is not used again: a plug may close it just as it is asked."""
+
+
 class HttpPlug(PlugConnection):
     def __init__(self, setup: PlugSetup, keep_away: tuple[str, int]) -> None:
         super().__init__(setup, keep_away)
         auth = httpx.BasicAuth(self.login, self.password) if self.login else None
         # plugs sign their own certificates, and no proxy stands between
-        self._http = httpx.AsyncClient(timeout=ANSWER_S, verify=False, trust_env=False, auth=auth)
+        limits = httpx.Limits(keepalive_expiry=RESTS_S)
+        self._http = httpx.AsyncClient(timeout=ANSWER_S, verify=False, trust_env=False, auth=auth, limits=limits)
 
     async def read(self) -> PlugReport:
         return read_report(self.profile, await self._ask("GET", self.fill(self.profile.report)))

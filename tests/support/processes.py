@@ -41,7 +41,7 @@ def import_all() -> None:
     for _, module, more in COMMANDS.values():
         for name in (module, *more):
             importlib.import_module(f"chronarch.{name}")
-    for name in ("service.app", "service.command", "tender.command", "standins.command"):
+    for name in ("service.app", "service.command", "tender.command", "tender.session", "standins.command"):
         importlib.import_module(f"chronarch.{name}")
     warm_up()
 

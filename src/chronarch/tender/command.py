@@ -1,4 +1,4 @@
-"""`chronarch tender`: run a tender."""
+"""`chronarch tender`: run a tender. Each command is a process of its own and imports only what it needs."""
 
 from __future__ import annotations
 
@@ -8,14 +8,9 @@ import sys
 from pathlib import Path
 
 import click
-import uvloop
 
-from chronarch.core.clock import Clock, parse_clock
+from chronarch.core.clock import parse_clock
 from chronarch.logs import begin_logging
-from chronarch.tender.background import run_background
-from chronarch.tender.journal import InUse
-from chronarch.tender.priority import feed_first
-from chronarch.tender.session import TenderSettings, run_tender
 
 
 @click.group()
@@ -31,6 +26,20 @@ def tender() -> None:
 @click.option("--clock", envvar="CHRONARCH_CLOCK", default="", help="Shop time as REAL|SHOP|RATE.")
 def run(name: str, address: str, key: str, folder: Path, clock: str) -> None:
     """Run until stopped. Builds go on while the service is away."""
+    import uvloop
+
+    from chronarch.tender.journal import InUse
+    from chronarch.tender.priority import feed_first
+    from chronarch.tender.session import TenderSettings, run_tender
+
+    async def until_stopped() -> None:
+        task = asyncio.current_task()
+        assert task is not None
+        loop = asyncio.get_running_loop()
+        for number in (signal.SIGTERM, signal.SIGINT):
+            loop.add_signal_handler(number, task.cancel)
+        await run_tender(TenderSettings(name, address.rstrip("/"), key, folder, clock), shop_clock)
+
     begin_logging()
     feed_first()
     try:
@@ -38,7 +47,7 @@ def run(name: str, address: str, key: str, folder: Path, clock: str) -> None:
     except ValueError as error:
         raise click.UsageError(str(error)) from None
     try:
-        uvloop.run(_run(TenderSettings(name, address.rstrip("/"), key, folder, clock), shop_clock))
+        uvloop.run(until_stopped())
     except InUse as error:
         raise click.ClickException(str(error)) from None
 
@@ -48,6 +57,8 @@ def run(name: str, address: str, key: str, folder: Path, clock: str) -> None:
 @click.option("--key", envvar="CHRONARCH_TENDER_KEY", required=True)
 def background(address: str, key: str) -> None:
     """Work beside the feeding; the tender starts this itself."""
+    from chronarch.tender.background import run_background
+
     begin_logging()
     asyncio.run(run_background(address, key, sys.stdin))
 
@@ -64,12 +75,3 @@ def cameras(name: str, address: str, key: str, clock: str, folder: Path) -> None
 
     begin_logging()
     asyncio.run(run_cameras(CameraService(address, key, name), parse_clock(clock), folder / "frames", sys.stdin))
-
-
-async def _run(settings: TenderSettings, clock: Clock) -> None:
-    task = asyncio.current_task()
-    assert task is not None
-    loop = asyncio.get_running_loop()
-    for number in (signal.SIGTERM, signal.SIGINT):
-        loop.add_signal_handler(number, task.cancel)
-    await run_tender(settings, clock)

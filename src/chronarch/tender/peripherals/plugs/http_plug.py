@@ -9,7 +9,6 @@ from chronarch.tender.peripherals.plugs.plug import ANSWER_S, PlugConnection
 from chronarch.tender.peripherals.reach import NoDevice, find_host
 from chronarch.wire.machines.power import PlugSetup
 
-
 RESTS_S = 2.0
 """A connection that rests for so long is not used again: a plug may close it just as it is asked."""
 

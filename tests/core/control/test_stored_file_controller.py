@@ -318,6 +318,10 @@ class Stored(unittest.TestCase):
         b = self.bench
         b.begin()
         b.run()
+        before = b.controller.machine.heat
+        for heat in ({"nozzle": ["hot", 0]}, {"chamber": [[], 0]}, {"room": 7}, {"room": [1]}, {"room": ["x", 1]}):
+            b.controller.heard("report", {**b.machine.report(), "heat": heat}, b.now())
+            self.assertEqual(b.controller.machine.heat, before)
         for topic, body in (
             ("report", {}),
             ("store", {"bytes": "many"}),
@@ -327,6 +331,15 @@ class Stored(unittest.TestCase):
         ):
             b.controller.heard(topic, body, b.now())
         self.assertIs(b.controller.phase, StoredFilePhase.RUNNING)
+
+    def test_what_else_it_measures_is_kept_by_its_name(self) -> None:
+        b = self.bench
+        more = {"board": [41, None], "\ud800": [1, 2], "a\nb": [1, 2], "": [1, 2], "o" * 50: [5, 6]}
+        b.machine.heat = {**b.machine.heat, **more, **{f"s{n}": [n, 0] for n in range(30)}}
+        b.run(2)
+        further = b.controller.machine.heat.further
+        self.assertEqual(further[:3], (("board", 41, None), ("o" * 20, 5, 6), ("s0", 0, 0)))
+        self.assertEqual(len(further), 12)
 
 
 if __name__ == "__main__":

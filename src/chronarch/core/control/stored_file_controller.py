@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from enum import Enum, auto
 from typing import Any
 
@@ -288,10 +288,11 @@ class StoredFileController(MachineController):
 
     def _report(self, body: dict[str, Any]) -> None:
         machine, heat, place = self.machine, body.get("heat", {}), body.get("position_mm")
-        readings = [value for name in HEATERS for value in heat.get(name, [None, None])[:2]]
-        others = {name[:20]: value for name, value in heat.items() if name and name not in HEATERS and len(value) == 2}
-        further = tuple((name, *value) for name, value in list(others.items())[:MOST_SENSORS])
-        alarm = self.heaters.take(replace(Temperatures(*readings), further=further))
+        nozzle, bed, chamber = (_measured_and_asked(heat.get(name, (None, None))) for name in HEATERS)
+        others = [name for name in heat if name not in HEATERS and name.strip() and name.isprintable()]
+        named = {name[:20]: _measured_and_asked(heat[name]) for name in others[:MOST_SENSORS]}
+        further = tuple((name, *value) for name, value in named.items())
+        alarm = self.heaters.take(Temperatures(*nozzle, *bed, *chamber, further))
         if alarm:
             self._trouble(alarm)
         machine.position_mm = (float(place[0]), float(place[1]), float(place[2])) if place else None
@@ -375,6 +376,12 @@ class StoredFileController(MachineController):
     def _mended(self) -> None:
         self._prepared = True
         self._heaters_off_now()
+
+
+def _measured_and_asked(value: Sequence[float | None]) -> tuple[float | None, float | None]:
+    """°C. Raises TypeError and ValueError for what is no temperature."""
+    measured, asked = value[:2]
+    return None if measured is None else float(measured), None if asked is None else float(asked)
 
 
 TOPICS: Mapping[str, Callable[[StoredFileController, dict[str, Any]], None]] = {

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import itertools
 import json
+import os
+import signal
 import unittest
 from collections import Counter
 from datetime import timedelta
@@ -103,6 +105,7 @@ class Frames(WorldCase):
         kept = KeptAs(id="17", why=FrameReason.TIME, build=None, layer=0, command=0)
         head = FrameHead(camera="Anchor", size="full", taken_at=taken_at, at=taken_at, width=8, height=6, kept=kept)
         url = w.address.replace("http", "ws", 1) + "/api/tender/cameras"
+        self.addCleanup(self.watch_again)
         with connect(url, additional_headers={"Authorization": f"Bearer {w.tender_key}"}, proxy=None) as socket:
             socket.send(CameraHello(tender="tender").model_dump_json())
             for times in (1, 1, 3):
@@ -116,6 +119,13 @@ class Frames(WorldCase):
         around = timedelta(seconds=1)
         found = w.client.all(requests.frames_of_camera("Anchor", begin=taken_at - around, end=taken_at + around))
         self.assertEqual([frame.at for frame in found], [taken_at])
+
+    def watch_again(self) -> None:
+        """Another camera process takes the place of that which is there."""
+        camera = lambda: self.world.client.do(requests.camera("Anchor"))  # noqa: E731
+        os.kill(self.world.camera_process(), signal.SIGKILL)
+        before = camera().frame_at
+        eventually(lambda: camera().frame_at not in (None, before) and camera().trouble is None, "it is watched again")
 
     def test_frames_are_thinned_with_age_and_the_first_and_last_of_a_build_stay(self) -> None:
         w = self.world

@@ -9,11 +9,14 @@ import { useDark } from "../../ui/theme";
 
 const FURTHER_COLOURS = ["--building", "--warming", "--service", "--down"];
 
+/** How a machine with several hot ends names them. */
+export const HOT_END = /^T\d$/;
+
 /** The heaters and further sensors of a curve, each with its colour. A hot end that was in use all the time is the nozzle. */
 function heatersOf(curve: HeatCurve) {
   const nozzle = curve.nozzle?.measured ?? [];
   const isNozzle = (values: HeaterCurve) => nozzle.every((c, i) => c == null || Math.abs((values.measured?.[i] ?? c) - c) < 0.2);
-  const further = Object.entries(curve.further ?? {}).filter(([, values]) => !isNozzle(values));
+  const further = Object.entries(curve.further ?? {}).filter(([name, values]) => !HOT_END.test(name) || !curve.nozzle || !isNozzle(values));
   return [
     { name: "nozzle", colour: "--uncleared", values: curve.nozzle },
     { name: "bed", colour: "--cooling", values: curve.bed },

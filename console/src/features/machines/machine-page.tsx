@@ -20,6 +20,7 @@ import { Deeds } from "../control/build-actions";
 import { FilamentChange } from "../control/filament";
 import { Free } from "../control/hands-on";
 import { Heat } from "./heat";
+import { HOT_END } from "./heat-plot";
 import { Laying } from "../control/laying";
 import { Power } from "./power";
 import { FilmRuleLine } from "../watching/film-rule";
@@ -194,7 +195,9 @@ function MachineHeat({ machine: m, back }: { machine: MachineDetail; back: KeptF
     ? [
         `nozzle ${degrees(nozzle?.measured_c)}${asked(nozzle?.asked_c)}`,
         `bed ${degrees(bed?.measured_c)}${asked(bed?.asked_c)}`,
-        ...Object.entries(further ?? {}).map(([name, value]) => `${name} ${degrees(value.measured_c)}${value.asked_c == null ? "" : asked(value.asked_c)}`),
+        ...Object.entries(further ?? {})
+          .filter(([name, value]) => !HOT_END.test(name) || value.measured_c !== nozzle?.measured_c || value.asked_c !== nozzle?.asked_c)
+          .map(([name, value]) => `${name} ${degrees(value.measured_c)}${value.asked_c == null ? "" : asked(value.asked_c)}`),
       ].join(" · ")
     : "no reading yet";
   return <Heat machine={m.name} says={says} span={span} at={span && back ? back.at : undefined} marks={marks} />;

@@ -227,11 +227,12 @@ class Pages(ConsoleCase):
             w.client.do(requests.add_part(wl.NewPart(name=f"washer {n:02}", files=[])))
         page = self.open("/library/parts")
         expect(page.get_by_role("link", name="washer 00")).to_be_visible()
-        for _ in range(40):
-            page.mouse.wheel(0, 4000)
-            if page.get_by_role("link", name="washer 59").count():
-                break
-            page.wait_for_timeout(250)
+
+        def end_is_reached() -> int:
+            page.evaluate("scrollTo(0, document.documentElement.scrollHeight)")
+            return page.get_by_role("link", name="washer 59").count()
+
+        eventually(end_is_reached, "the rest is fetched")
         expect(page.get_by_role("link", name="washer 59")).to_be_visible()
         expect(page.get_by_role("button", name="Show more")).to_have_count(0)
         for n in range(60):

@@ -69,3 +69,32 @@ def reset(folder: Path) -> None:
         raise SystemExit(1)
     shutil.rmtree(folder)
     click.echo("The demo's data is gone; `make demo` begins anew.")
+
+
+@demo.command("labelled-frames")
+@click.argument("folder", type=click.Path(file_okay=False, path_type=Path))
+@click.option(
+    "--part",
+    type=click.Choice(["tuning", "unseen"]),
+    default="unseen",
+    show_default=True,
+    help="What the watch was tuned on, or what nothing of occurs in that.",
+)
+@click.option(
+    "--each", type=click.IntRange(1, 1000), default=10, show_default=True, help="Sequences of each kind of failure."
+)
+@click.option(
+    "--good-hours", type=click.FloatRange(0, 10_000), default=10.0, show_default=True, help="Hours of good building."
+)
+@click.option(
+    "--seed", type=click.IntRange(0, 10_000), default=0, show_default=True, help="Another number draws other builds."
+)
+def labelled_frames(folder: Path, part: str, each: int, good_hours: float, seed: int) -> None:
+    """Draw labelled frames of builds that go well and builds that fail, for `chronarch watch score`."""
+    from chronarch.demo.labelled_sets import make_set
+
+    if folder.exists() and any(folder.iterdir()):
+        click.echo(f"{folder} is not empty; name another folder.", err=True)
+        raise SystemExit(1)
+    count = make_set(folder, part, each, good_hours, seed)  # type: ignore[arg-type]
+    click.echo(f"{count} pictures are in {folder}; `chronarch watch score {folder}` runs the watch over them.")

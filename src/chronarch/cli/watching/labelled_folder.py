@@ -1,0 +1,155 @@
+"""A folder of labelled frames: `frames.jsonl` and, beside it, the pictures and G-code that it names. docs/watch.md
+describes it."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections import defaultdict
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Annotated, Any
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from chronarch.core.errors import NotGcode
+from chronarch.core.gcode.analysis import Analysis, analyse
+from chronarch.core.gcode.kernel_layout import Bytes
+from chronarch.core.gcode.reader import as_bytes
+from chronarch.core.machines.model import MachineModel
+from chronarch.core.watching.build_watch import BuildWatch, CameraView, Seen
+from chronarch.core.watching.judgement import Judge
+from chronarch.core.watching.scoring import LABELS, ScoredFrame
+
+LARGEST = 64 << 20
+FRAME_S = 60.0
+
+
+class UnreadableSet(Exception):
+    """The folder is no labelled set; the text says which line of it, and what is wrong."""
+
+
+class LabelledFrame(BaseModel):
+    """One line of `frames.jsonl`."""
+
+    model_config = ConfigDict(extra="ignore")
+    image: Annotated[str, Field(min_length=1, max_length=500)]
+    gcode: Annotated[str, Field(min_length=1, max_length=500)]
+    taken: Annotated[int, Field(ge=0)]
+    camera: Annotated[list[tuple[float, float]], Field(min_length=4, max_length=4)]
+    label: str
+    object: str | None = None
+    sequence: Annotated[str, Field(min_length=1, max_length=200)]
+    clear: Annotated[str, Field(min_length=1, max_length=500)]
+    bed_mm: tuple[Annotated[float, Field(gt=0, le=5000)], Annotated[float, Field(gt=0, le=5000)]] = (220.0, 220.0)
+    at_s: float | None = None
+
+
+def read_labels(folder: Path) -> dict[str, list[LabelledFrame]]:
+    """The frames by sequence, in the order of the file. Raises UnreadableSet."""
+    path = folder / "frames.jsonl"
+    if not path.is_file():
+        raise UnreadableSet(
+            f"{folder} has no frames.jsonl; a labelled set is a folder with that file and its pictures."
+        )
+    found: dict[str, list[LabelledFrame]] = defaultdict(list)
+    with path.open(encoding="utf-8", errors="replace") as lines:
+        for n, line in enumerate(lines, 1):
+            if not line.strip():
+                continue
+            try:
+                frame = LabelledFrame.model_validate(json.loads(line))
+            except ValidationError as error:
+                first = error.errors()[0]
+                where = ".".join(map(str, first["loc"])) or "the line"
+                raise UnreadableSet(f"frames.jsonl, line {n}: {where}: {first['msg']}.") from None
+            except ValueError as error:
+                raise UnreadableSet(f"frames.jsonl, line {n} is no JSON object: {error}.") from None
+            if frame.label not in LABELS:
+                raise UnreadableSet(
+                    f"frames.jsonl, line {n}: the label {frame.label!r} is none of {', '.join(LABELS)}."
+                )
+            found[frame.sequence].append(frame)
+    if not found:
+        raise UnreadableSet(f"{path} holds no frame.")
+    return dict(found)
+
+
+@dataclass(frozen=True)
+class WatchedFrame:
+    """One frame, what the watch made of it, and how long that took."""
+
+    label: LabelledFrame
+    seen: Seen
+    names: dict[int, str]
+    at_s: float
+    ms: float
+
+
+class SetWatcher:
+    """Runs the watch over a labelled set; `judge` makes the judge of each sequence."""
+
+    def __init__(self, folder: Path, judge: Callable[[], Judge]) -> None:
+        self._folder, self._judge = folder, judge
+        self._files: dict[str, tuple[Bytes, Analysis]] = {}
+        self._model = MachineModel(name="as labelled")
+
+    def watch(self, frames: list[LabelledFrame]) -> Iterator[WatchedFrame]:
+        """The frames of one sequence in turn. Raises UnreadableSet."""
+        first = frames[0]
+        data, analysis = self._file(first.gcode)
+        try:
+            view = CameraView.of(self._bytes(first.clear), first.camera, first.bed_mm)
+        except ValueError as error:
+            raise UnreadableSet(f"The sequence {first.sequence}: {error}") from None
+        watch = BuildWatch(view, data, analysis, self._model, self._judge())
+        for n, frame in enumerate(frames):
+            at_s = n * FRAME_S if frame.at_s is None else frame.at_s
+            jpeg = self._bytes(frame.image)
+            begin = time.perf_counter()
+            try:
+                seen = watch.look(jpeg, frame.taken, at_s)
+            except ValueError as error:
+                raise UnreadableSet(f"{frame.image}: {error}.") from None
+            yield WatchedFrame(frame, seen, watch.names, at_s, 1000 * (time.perf_counter() - begin))
+
+    def _bytes(self, name: str) -> bytes:
+        path = (self._folder / name).resolve()
+        if not path.is_relative_to(self._folder.resolve()):
+            raise UnreadableSet(f"{name} lies outside the folder.")
+        try:
+            if path.stat().st_size > LARGEST:
+                raise UnreadableSet(f"{name} is larger than {LARGEST >> 20} MB.")
+            return path.read_bytes()
+        except OSError as error:
+            raise UnreadableSet(f"{name} cannot be read: {error.strerror}.") from None
+
+    def _file(self, name: str) -> tuple[Bytes, Analysis]:
+        if name not in self._files:
+            data = as_bytes(self._bytes(name))
+            try:
+                self._files[name] = data, analyse(data, self._model)
+            except NotGcode as error:
+                raise UnreadableSet(f"{name}: {error}") from None
+        return self._files[name]
+
+
+def scored(one: WatchedFrame) -> ScoredFrame:
+    """A watched frame as it is summed up."""
+    top = one.seen.suspicions[0] if one.seen.suspicions else None
+    return ScoredFrame(
+        one.label.sequence, one.at_s, one.label.label, top.finding if top else None, top.probability if top else 0.0,
+        top.object if top else "", str(one.seen.unjudged or ""), one.ms,
+    )  # fmt: skip
+
+
+def as_row(one: WatchedFrame) -> dict[str, Any]:
+    """A watched frame for programs."""
+    scores = {f"{s.finding}:{s.object}".rstrip(":"): round(s.probability, 4) for s in one.seen.suspicions}
+    return {
+        "image": one.label.image, "sequence": one.label.sequence, "label": one.label.label, "at_s": one.at_s,
+        "unjudged": str(one.seen.unjudged) if one.seen.unjudged else None,
+        "scores": scores,
+        "ms": round(one.ms, 2),
+    }  # fmt: skip

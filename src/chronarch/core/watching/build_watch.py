@@ -66,10 +66,8 @@ class CameraView:
         here = [(u * scale, v * scale) for u, v in corners]
         bend = find_bend(clear[..., 1], here, bed_mm)
         pose = find_pose(here, bed_mm, (wide, high), bend=bend).scaled((WIDTH, round(high * WIDTH / wide)))
-        return cls(pose, bed_mm, clear).straightened(clear)
-
-    def straightened(self, clear: Image) -> CameraView:
-        return replace(self, clear=self.prepare(clear))
+        whole = cls(pose, bed_mm, clear)
+        return replace(whole, clear=whole.prepare(clear))
 
     def prepare(self, image: Image) -> Image:
         """A picture in the size and form in which it is compared. Raises ValueError for another shape."""

@@ -274,18 +274,18 @@ def remember(memory: Memory, update: _Update, share: float = 1.0) -> None:
     ):
         rate = share / np.minimum(np.maximum(count[mask], 0) + 1, REMEMBERED)
         mean[mask] += rate * (values[mask] - mean[mask])
-    memory.frames[update.judged] += share
-    memory.frames[update.outside] = np.minimum(memory.frames[update.outside], 0) - share
+    memory.frames[update.judged] += 1
+    memory.frames[update.outside] = np.minimum(memory.frames[update.outside], 0) - 1
     for number, (dx, dy, fits) in update.matched.items():
         x, y, f, n = memory.offsets.get(number, (0.0, 0.0, 0.0, 0.0))
         rate = share / min(n + 1, REMEMBERED)
-        memory.offsets[number] = x + rate * (dx - x), y + rate * (dy - y), f + rate * (fits - f), n + share
+        memory.offsets[number] = x + rate * (dx - x), y + rate * (dy - y), f + rate * (fits - f), n + 1
     for number, more in update.stunted.items():
         usual, n = memory.stunted.get(number, (0.0, 0.0))
-        memory.stunted[number] = usual + share / min(n + 1, REMEMBERED) * (more or -0.5 * usual), n + share
+        memory.stunted[number] = usual + share / min(n + 1, REMEMBERED) * (more or -0.5 * usual), n + 1
     rate = share / min(memory.blob_frames + 1, REMEMBERED)
     memory.blob_mm2 += rate * (update.blob_mm2 - memory.blob_mm2)
-    memory.blob_frames += share
+    memory.blob_frames += 1
     for what, px in update.head_px.items() if share == 1 else ():
         memory.head_px[what].append(px)
 

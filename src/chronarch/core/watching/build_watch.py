@@ -33,7 +33,7 @@ SUSPECTS = 0.25
 
 
 def decode(jpeg: bytes) -> Image:
-    """A JPEG as a picture (blue, green, red) that is at least `WIDTH` wide where it can be. Raises ValueError."""
+    """A JPEG as a picture (height x width x 3; blue, green, red). Raises ValueError."""
     data = np.frombuffer(jpeg, np.uint8)
     image: Image | None = cv2.imdecode(data, cv2.IMREAD_COLOR) if len(data) else None
     if image is None:

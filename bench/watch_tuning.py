@@ -28,8 +28,6 @@ OUT = Path(j.__file__).with_name("learned.py")
 EACH, GOOD_H = 20, 40.0
 PRIOR = (-1.0, -1.0, -1.0, -1.0, -2.0, -2.0)
 """By kind. What does not grow shows slowly, and what hides it shows often."""
-GOOD_COUNTS = 1.0
-"""A set has many more failures to the hour than a shop: good building counts so many times."""
 RIDGE, STEPS = 2.0, 4000
 Floats = np.ndarray[Any, np.dtype[np.float64]]
 _NEVER = j.Calibration(0.0, -20.0)
@@ -42,7 +40,7 @@ class Example:
 
     evidence: FrameEvidence
     names: dict[int, str]
-    kind: j.Finding | None
+    kind: j.FailureMode | None
     object: str | None
     at_s: float
 
@@ -55,7 +53,7 @@ def sequence_of(folder: Path, frames: list[LabelledFrame], learned: j.Learned) -
         label = one.label.label
         if one.seen.evidence is None or one.seen.unjudged or label == "cannot-judge":
             continue
-        kind = None if label == "fine" else j.Finding(label)
+        kind = None if label == "fine" else j.FailureMode(label)
         found.append(Example(one.seen.evidence, one.names, kind, one.label.object, one.at_s))
     return found
 
@@ -73,7 +71,7 @@ def rows(examples: Iterator[Example]) -> tuple[Floats, Floats]:
     """Features (n x f) and classes (n; 0 good, then `KINDS`) of every object and frame that says something of it."""
     x, y = [], []
     for one in examples:
-        if one.kind is j.Finding.NOT_CLEAR:
+        if one.kind is j.FailureMode.NOT_CLEAR:
             continue
         for seen in one.evidence.objects:
             mine = one.object is None or one.names.get(seen.number) == one.object
@@ -100,15 +98,14 @@ def fit(x: Floats, y: Floats) -> Floats:
     return weights[:, 1:] - weights[:, :1]
 
 
-def line(x: Floats, y: Floats, ridge: float = 0.01, good: float = 1.0) -> tuple[float, float]:
-    """Slope and offset of a logistic line; what is 0 counts `good` times."""
-    share = np.where(y > 0, 1.0, good)
+def line(x: Floats, y: Floats, ridge: float) -> tuple[float, float]:
+    """Slope and offset of a logistic line."""
     a = np.stack([x, np.ones_like(x)], 1)
     w = np.zeros(2)
     for _ in range(60):
         p = 1 / (1 + np.exp(-np.clip(a @ w, -30, 30)))
-        bend = (a * (share * p * (1 - p))[:, None]).T @ a + ridge * np.eye(2)
-        w += np.clip(np.linalg.solve(bend, a.T @ (share * (y - p)) - ridge * w), -2, 2)
+        bend = (a * (p * (1 - p))[:, None]).T @ a + ridge * np.eye(2)
+        w += np.clip(np.linalg.solve(bend, a.T @ (y - p) - ridge * w), -2, 2)
     return float(w[0]), float(w[1])
 
 
@@ -125,16 +122,16 @@ def calibrate(sequences: list[list[Example]], learned: j.Learned) -> tuple[j.Cal
     found = []
     for bed in (False, True):
         totals = np.array(pairs[bed] or [(0.0, 0.0), (9.0, 1.0)])
-        slope, offset = line(totals[:, 0], totals[:, 1], 0.2, 1.0 if bed else GOOD_COUNTS)
+        slope, offset = line(totals[:, 0], totals[:, 1], 0.2)
         found.append(j.Calibration(round(max(slope, 0.2), 4), round(offset, 4)))
     return found[0], found[1]
 
 
 def learn(sequences: list[list[Example]]) -> j.Learned:
     x, y = rows(one for s in sequences for one in s)
-    left = [(np.log1p(e.evidence.stray_mm2 / 20), float(e.kind is j.Finding.NOT_CLEAR)) for s in sequences for e in s
-            if not e.evidence.objects]  # fmt: skip
-    at, truth = np.array(left).T
+    beds = [one for s in sequences for one in s if not one.evidence.objects]
+    at = np.array([np.log1p(one.evidence.stray_mm2 / 20) for one in beds])
+    truth = np.array([float(one.kind is j.FailureMode.NOT_CLEAR) for one in beds])
     flat = j.Calibration(1.0, 0.0)
     learned = j.Learned(fit(x, y), np.array(PRIOR), flat, flat, line(at, truth, 0.05))
     of_build, of_bed = calibrate(sequences, learned)

@@ -6,7 +6,7 @@ import unittest
 
 import numpy as np
 
-from chronarch.standins.scene.drawing import Scene, Surroundings
+from chronarch.standins.scene.drawing import BedView, Surroundings
 from chronarch.standins.scene.exposure import Exposure, as_jpeg, expose
 from chronarch.standins.scene.lens import Lens
 from chronarch.standins.scene.matter import FAILURES, Failure, FailureKind, Matter
@@ -26,7 +26,7 @@ def tower(matter: Matter, layers: int, first: int = 0, thing: int = 0) -> list[t
     return [matter.lay(square(0.3 * (n + 1)), thing, 20.0, 15.0) for n in range(first, first + layers)]
 
 
-def reds(scene: Scene) -> np.ndarray:
+def reds(scene: BedView) -> np.ndarray:
     image = scene.picture(None).astype(int)
     red: np.ndarray = image[..., 0] > image[..., 1] + 40
     return red
@@ -84,7 +84,7 @@ class Failures(unittest.TestCase):
     def test_every_failure_is_seen_in_the_picture(self) -> None:
         for kind in FAILURES:
             matters = Matter(), Matter()
-            scenes = [Scene(LENS, Surroundings(), RED, matter) for matter in matters]
+            scenes = [BedView(LENS, Surroundings(), RED, matter) for matter in matters]
             for matter in matters:
                 tower(matter, 60)
             matters[1].fail(Failure(kind, 0, (14.0, 3.0), 0.5, slow=60.0))
@@ -100,7 +100,7 @@ class Failures(unittest.TestCase):
 class Pictures(unittest.TestCase):
     def test_what_is_drawn_bit_by_bit_is_what_is_drawn_anew(self) -> None:
         matter = Matter()
-        scene = Scene(LENS, Surroundings(), RED, matter)
+        scene = BedView(LENS, Surroundings(), RED, matter)
         for body, _ in tower(matter, 40):
             scene.draw(body)
         before = reds(scene)
@@ -117,7 +117,7 @@ class Pictures(unittest.TestCase):
         self.assertGreater(off[1], 5)
 
     def test_light_noise_and_what_is_in_the_way_are_in_the_frame(self) -> None:
-        picture = Scene(LENS, Surroundings(), RED, Matter()).picture((110.0, 110.0, 40.0))
+        picture = BedView(LENS, Surroundings(), RED, Matter()).picture((110.0, 110.0, 40.0))
         plain = expose(picture, Exposure(noise=0.0))
         self.assertLess(expose(picture, Exposure((0.3, 0.3, 0.3))).mean(), 0.4 * plain.mean())
         self.assertGreater(expose(picture, Exposure(noise=6.0)).astype(int).std(), plain.astype(int).std())

@@ -20,7 +20,7 @@ from chronarch.core.machines.model import MachineModel
 from chronarch.demo.shapes import Ellipse, Point, RoundedBox, Slice
 from chronarch.demo.shop import MODELS, PARTS
 from chronarch.demo.slicer import DemoPart, slice_part
-from chronarch.standins.scene.drawing import Colour, Scene, Surroundings
+from chronarch.standins.scene.drawing import BedView, Colour, Surroundings
 from chronarch.standins.scene.exposure import Exposure, as_jpeg, expose
 from chronarch.standins.scene.lens import Floats, Lens
 from chronarch.standins.scene.matter import FAILURES, Failure, FailureKind, Matter
@@ -360,7 +360,7 @@ class SetMaker:
         look = v.beds[int(lot.integers(len(v.beds)))]
         filament = v.filaments[int(lot.integers(len(v.filaments)))] if lot.random() > 0.1 else look.bed
         matter = Matter()
-        scene = Scene(lens, look, filament, matter)
+        scene = BedView(lens, look, filament, matter)
         day = self._day(count, quiet=begin_s == 0.0)
         clear = f"clear/{name}.jpg"
         how, _ = day.exposure(-1)
@@ -405,7 +405,7 @@ class SetMaker:
                 )
             )
 
-    def _leave(self, scene: Scene, what: str) -> None:
+    def _leave(self, scene: BedView, what: str) -> None:
         """Something lies on a bed that should be clear."""
         lot, lines = self.lot, np.zeros((0, 6))
         x, y = lot.uniform(50, 170, 2).tolist()

@@ -16,11 +16,11 @@ from chronarch.core.watching.build_watch import BuildWatch, CameraView, Seen
 from chronarch.core.watching.camera_pose import CameraPose, PoseUnclear, find_pose
 from chronarch.core.watching.expected_scene import OTHER, ExpectedScene, Sight
 from chronarch.core.watching.frame_quality import Unjudged
-from chronarch.core.watching.judgement import Finding, Judge
+from chronarch.core.watching.judgement import FailureMode, Judge
 from chronarch.core.watching.learned import LEARNED
 from chronarch.core.watching.opencv import cv2
 from chronarch.demo.labelled_sets import SlicedPart, part_named
-from chronarch.standins.scene.drawing import Scene, Surroundings
+from chronarch.standins.scene.drawing import BedView, Surroundings
 from chronarch.standins.scene.exposure import Exposure, as_jpeg, expose
 from chronarch.standins.scene.lens import Lens
 from chronarch.standins.scene.matter import Failure, Matter
@@ -38,7 +38,7 @@ class Shop:
 
     def __init__(self, sliced: SlicedPart, filament: tuple[int, int, int] = RED) -> None:
         self.sliced, self.matter = sliced, Matter()
-        self.scene = Scene(LENS, LOOK, filament, self.matter)
+        self.scene = BedView(LENS, LOOK, filament, self.matter)
         self.clear = self._jpeg(PARKED)
         self.view = CameraView.of(self.clear, LENS.corners((220, 220)), (220.0, 220.0))
         self.watch = BuildWatch(self.view, as_bytes(sliced.text), sliced.analysis, MODEL, Judge(LEARNED))
@@ -130,7 +130,7 @@ class Watching(unittest.TestCase):
             np.array([[80, 90, 3], [140, 92, 3], [140, 104, 3], [80, 102, 3]], np.float64), (160, 160, 166)
         )
         seen = [shop.look() for _ in range(3)][-1]
-        self.assertEqual(seen.suspicions[0].finding, Finding.NOT_CLEAR)
+        self.assertEqual(seen.suspicions[0].mode, FailureMode.NOT_CLEAR)
         self.assertGreater(worst(seen), 0.8)
 
     def test_a_hand_in_the_picture_is_not_judged(self) -> None:
@@ -169,7 +169,7 @@ class Expecting(unittest.TestCase):
 
     def _drawn(self, sliced: SlicedPart, share: float) -> np.ndarray:
         matter = Matter()
-        scene = Scene(self.lens, LOOK, RED, matter)
+        scene = BedView(self.lens, LOOK, RED, matter)
         for thing, lines, _ in sliced.pieces(0, int(share * sliced.analysis.commands)):
             scene.draw(matter.lay(lines, thing, 1.0, 1.0)[0])
         image = scene.picture(None).astype(int)

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from chronarch.core.watching.camera_pose import CameraPose, KnownPoint, PoseUnclear, find_bend, find_pose
 from chronarch.core.watching.opencv import cv2
-from chronarch.standins.scene.drawing import Scene, Surroundings
+from chronarch.standins.scene.drawing import BedView, Surroundings
 from chronarch.standins.scene.lens import Lens
 from chronarch.standins.scene.matter import Matter
 
@@ -67,6 +67,8 @@ class CameraPoses(unittest.TestCase):
         pose = find_pose(LENSES[1].corners(BED), BED, SIZE)
         small = pose.scaled((640, 360)).cropped((100, 50, 300, 200))
         np.testing.assert_allclose(small.project(SPOTS), LENSES[1].project(SPOTS) / 2 - (100, 50), atol=0.6)
+        smaller = small.cropped((20, 10, 200, 100))
+        np.testing.assert_allclose(smaller.project(SPOTS), small.project(SPOTS) - (20, 10), atol=1e-6)
 
     @settings(max_examples=30, deadline=None)
     @given(st.floats(-250, 450), st.floats(-350, -90), st.floats(120, 420), st.floats(0.6, 1.6))
@@ -97,7 +99,7 @@ class CameraPoses(unittest.TestCase):
     def test_a_bent_lens_is_told_from_the_straight_edges_of_the_bed(self) -> None:
         for bend in (-0.12, -0.06):
             lens = Lens((-60, -190, 210), (112, 110, 0), 0.72, bend)
-            picture = Scene(lens, Surroundings(wall=(20, 20, 22)), (30, 150, 140), Matter()).picture(None)
+            picture = BedView(lens, Surroundings(wall=(20, 20, 22)), (30, 150, 140), Matter()).picture(None)
             grey = cv2.cvtColor(picture, cv2.COLOR_RGB2GRAY)
             self.assertAlmostEqual(find_bend(grey, lens.corners(BED), BED), bend, delta=0.04)
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from chronarch.core.watching.frame_quality import WORDS, ClearView, Unjudged
 from chronarch.core.watching.opencv import cv2
-from chronarch.standins.scene.drawing import Scene, Surroundings
+from chronarch.standins.scene.drawing import BedView, Surroundings
 from chronarch.standins.scene.exposure import Exposure, expose
 from chronarch.standins.scene.lens import Lens
 from chronarch.standins.scene.matter import Matter
@@ -23,7 +23,7 @@ class FrameQuality(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         lens = Lens((110, -250, 230), (110, 105, 5), 0.78, -0.05)
-        cls.picture = Scene(lens, Surroundings(), (204, 146, 48), Matter()).picture(HEAD)
+        cls.picture = BedView(lens, Surroundings(), (204, 146, 48), Matter()).picture(HEAD)
         cls.view = ClearView(cls._frame(Exposure()))
 
     @classmethod

@@ -11,16 +11,24 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from chronarch.core.watching.evidence import FrameEvidence, ObjectEvidence
-from chronarch.core.watching.judgement import FEATURES, KINDS, OF_OBJECT, Finding, Judge, features, learn_from_answers
+from chronarch.core.watching.judgement import (
+    FEATURES,
+    KINDS,
+    OF_OBJECT,
+    FailureMode,
+    Judge,
+    features,
+    learn_from_answers,
+)
 from chronarch.core.watching.learned import LEARNED
 
-FINE = ObjectEvidence(1, 900, 0.0, 0.0, 0.0, 0.0, 0.0, 200, (0.0, 0.0), 0.0, 0.0, (0.0, 0.0), 0.6, None)
+FINE = ObjectEvidence(1, 900, 0.0, 0.0, 0.0, 0.0, 0.0, 200, 0.0, 0.0, (0.0, 0.0), 0.6, None)
 AWAY = replace(FINE, extra_mm2=420.0, spread_mm=24.0, lost=0.1, rough=1.4, push_mm=(22.0, 6.0), place=(40, 60, 30, 20))
 NAMES = {1: "hook 1", 2: "hook 2"}
 
 
 def frame(*objects: ObjectEvidence, **more: object) -> FrameEvidence:
-    return replace(FrameEvidence(objects, 0.0, 1.0, None), **more)
+    return replace(FrameEvidence(objects, 0.0, None), **more)
 
 
 class Judging(unittest.TestCase):
@@ -41,7 +49,7 @@ class Judging(unittest.TestCase):
         judge = Judge(LEARNED)
         self._hear(judge, [frame(FINE, replace(FINE, number=2))] * 3 + [frame(AWAY, replace(FINE, number=2))] * 6)
         first = judge.now()[0]
-        self.assertIn(first.finding, OF_OBJECT)
+        self.assertIn(first.mode, OF_OBJECT)
         self.assertEqual((first.object, first.number, first.place), ("hook 1", 1, (40, 60, 30, 20)))
         self.assertIn("hook 1", first.sentence)
         assert first.since_s is not None
@@ -64,7 +72,7 @@ class Judging(unittest.TestCase):
         judge = Judge(LEARNED)
         for n in range(3):
             judge.hear(frame(stray_mm2=600.0, tip=(3, 4, 5, 6)), {}, 20.0 * n)
-        self.assertEqual(judge.now()[0].finding, Finding.NOT_CLEAR)
+        self.assertEqual(judge.now()[0].mode, FailureMode.NOT_CLEAR)
         self.assertGreater(judge.now()[0].probability, 0.8)
         empty = Judge(LEARNED)
         for n in range(3):
@@ -101,7 +109,7 @@ class Answers(unittest.TestCase):
 
     def test_what_was_learned_moves_what_is_said(self) -> None:
         odd = frame(AWAY)
-        plain, moved = Judge(LEARNED), Judge(LEARNED, dict.fromkeys(Finding, -3.0))
+        plain, moved = Judge(LEARNED), Judge(LEARNED, dict.fromkeys(FailureMode, -3.0))
         for n in range(4):
             plain.hear(odd, NAMES, 20.0 * n)
             moved.hear(odd, NAMES, 20.0 * n)

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import unittest
 
-from chronarch.core.watching.judgement import Finding
+from chronarch.core.watching.judgement import FailureMode
 from chronarch.core.watching.scoring import LabelScore, ScoredFrame, SetScore, score
 
 
-def sequence(name: str, *said: tuple[str, Finding | None, float], every_s: float = 60.0) -> list[ScoredFrame]:
+def sequence(name: str, *said: tuple[str, FailureMode | None, float], every_s: float = 60.0) -> list[ScoredFrame]:
     return [ScoredFrame(name, n * every_s, label, kind, p, ms=10.0) for n, (label, kind, p) in enumerate(said)]
 
 
@@ -21,10 +21,10 @@ class Scoring(unittest.TestCase):
 
     def test_a_failure_is_caught_by_the_first_alarm_after_it(self) -> None:
         frames = sequence(
-            "a", *[GOOD] * 5, ("loose", None, 0.0), ("loose", Finding.LOOSE, 0.6), ("loose", Finding.LOOSE, 0.9)
+            "a", *[GOOD] * 5, ("loose", None, 0.0), ("loose", FailureMode.LOOSE, 0.6), ("loose", FailureMode.LOOSE, 0.9)
         )
-        frames += sequence("b", *[GOOD] * 5, *[("loose", Finding.TANGLE, 0.85)] * 3)
-        frames += sequence("c", *[GOOD] * 5, *[("loose", Finding.LOOSE, 0.3)] * 20)
+        frames += sequence("b", *[GOOD] * 5, *[("loose", FailureMode.TANGLE, 0.85)] * 3)
+        frames += sequence("c", *[GOOD] * 5, *[("loose", FailureMode.LOOSE, 0.3)] * 20)
         result = score(frames, [])
         loose = self._of(result, "loose")
         self.assertEqual((loose.sequences, loose.recall, loose.in_time), (3, 2 / 3, 2 / 3))
@@ -37,21 +37,28 @@ class Scoring(unittest.TestCase):
         frames = sequence(
             "a",
             GOOD,
-            ("fine", Finding.BLOB, 0.9),
-            ("fine", Finding.BLOB, 0.95),
+            ("fine", FailureMode.BLOB, 0.9),
+            ("fine", FailureMode.BLOB, 0.95),
             *[GOOD] * 57,
-            ("blob", Finding.BLOB, 0.9),
+            ("blob", FailureMode.BLOB, 0.9),
         )
         result = score(frames, [])
         self.assertEqual(result.settings[0].false_alarms, 1)
         self.assertAlmostEqual(result.good_h, 59 / 60)
         self.assertAlmostEqual(result.settings[0].false_per_h or 0, 60 / 59)
 
+    def test_a_false_alarm_that_stands_when_the_failure_comes_has_caught_nothing(self) -> None:
+        frames = sequence("a", *[GOOD] * 5, ("fine", FailureMode.LOOSE, 0.9), *[("loose", FailureMode.LOOSE, 0.9)] * 20)
+        result = score(frames, [])
+        self.assertEqual(self._of(result, "loose").recall, 0.0)
+        self.assertEqual(result.settings[0].false_alarms, 1)
+        self.assertEqual(result.confusion["loose"], {"nothing": 1})
+
     def test_the_rate_of_false_alarms_that_is_accepted_sets_the_threshold(self) -> None:
         frames: list[ScoredFrame] = []
         for n, top in enumerate((0.35, 0.55, 0.75, 0.95)):
-            frames += sequence(f"good {n}", *[GOOD] * 30, ("fine", Finding.LOOSE, top), *[GOOD] * 30)
-        frames += sequence("bad", *[GOOD] * 30, *[("loose", Finding.LOOSE, 0.6)] * 5)
+            frames += sequence(f"good {n}", *[GOOD] * 30, ("fine", FailureMode.LOOSE, top), *[GOOD] * 30)
+        frames += sequence("bad", *[GOOD] * 30, *[("loose", FailureMode.LOOSE, 0.6)] * 5)
         hours = score(frames, []).good_h
         result = score(frames, [0.0, 2 / hours])
         none, two = result.settings[1:]
@@ -61,16 +68,18 @@ class Scoring(unittest.TestCase):
         self.assertEqual(self._of(result, "loose", 2).recall, 1.0)
 
     def test_frames_that_were_not_judged_raise_nothing_and_are_counted(self) -> None:
-        hidden = [ScoredFrame("a", 60.0 * n, "cannot-judge", Finding.LOOSE, 0.9, unjudged="hands") for n in range(3)]
-        hidden.append(ScoredFrame("a", 180.0, "fine", Finding.LOOSE, 0.9, unjudged="hands"))
+        hidden = [
+            ScoredFrame("a", 60.0 * n, "cannot-judge", FailureMode.LOOSE, 0.9, unjudged="hands") for n in range(3)
+        ]
+        hidden.append(ScoredFrame("a", 180.0, "fine", FailureMode.LOOSE, 0.9, unjudged="hands"))
         result = score(hidden, [])
         self.assertEqual((result.rightly_unjudged, result.wrongly_unjudged, result.judged), (3, 1, 0))
         self.assertEqual(result.settings[0].false_alarms, 0)
 
     def test_the_calibration_error_is_what_probabilities_are_off(self) -> None:
-        right = [("loose", Finding.LOOSE, 0.8)] * 8 + [("fine", Finding.LOOSE, 0.8)] * 2
+        right = [("loose", FailureMode.LOOSE, 0.8)] * 8 + [("fine", FailureMode.LOOSE, 0.8)] * 2
         self.assertAlmostEqual(score(sequence("a", *right[::-1]), []).calibration_error, 0.0)
-        wrong = [("fine", Finding.LOOSE, 0.9)] * 10
+        wrong = [("fine", FailureMode.LOOSE, 0.9)] * 10
         self.assertAlmostEqual(score(sequence("a", *wrong), []).calibration_error, 0.9)
 
     def test_a_set_without_failures_says_nothing_of_them(self) -> None:

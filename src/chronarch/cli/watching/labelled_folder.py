@@ -139,14 +139,14 @@ def scored(one: WatchedFrame) -> ScoredFrame:
     """A watched frame as it is summed up."""
     top = one.seen.suspicions[0] if one.seen.suspicions else None
     return ScoredFrame(
-        one.label.sequence, one.at_s, one.label.label, top.finding if top else None, top.probability if top else 0.0,
+        one.label.sequence, one.at_s, one.label.label, top.mode if top else None, top.probability if top else 0.0,
         top.object if top else "", str(one.seen.unjudged or ""), one.ms,
     )  # fmt: skip
 
 
 def as_row(one: WatchedFrame) -> dict[str, Any]:
     """A watched frame for programs."""
-    scores = {f"{s.finding}:{s.object}".rstrip(":"): round(s.probability, 4) for s in one.seen.suspicions}
+    scores = {f"{s.mode}:{s.object}".rstrip(":"): round(s.probability, 4) for s in one.seen.suspicions}
     return {
         "image": one.label.image, "sequence": one.label.sequence, "label": one.label.label, "at_s": one.at_s,
         "unjudged": str(one.seen.unjudged) if one.seen.unjudged else None,

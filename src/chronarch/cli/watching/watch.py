@@ -16,7 +16,7 @@ from chronarch.cli.output import duration, show_json, show_table
 from chronarch.cli.plain import say
 from chronarch.cli.watching.labelled_folder import LabelledFrame, SetWatcher, UnreadableSet, as_row, read_labels, scored
 from chronarch.core.watching.judgement import Judge
-from chronarch.core.watching.scoring import ScoredFrame, SetScore, Setting, score
+from chronarch.core.watching.scoring import ScoredFrame, SetScore, ThresholdScore, score
 
 ACCEPTED_PER_WEEK = (1.0, 7.0, 24.0)
 
@@ -99,9 +99,12 @@ def _show(result: SetScore) -> None:
     )
 
 
-def _show_setting(setting: Setting) -> None:
+def _show_setting(setting: ThresholdScore) -> None:
     asked = "default setting" if setting.accepted_per_h is None else f"at most {setting.accepted_per_h * 168:g} a week"
     rate = "" if setting.false_per_h is None else f", {setting.false_per_h * 168:.2f} a week of building"
+    if setting.threshold >= 1:
+        say(f"\n{asked.capitalize()}: nothing can be raised; at every threshold more false alarms come.")
+        return
     say(f"\n{asked.capitalize()}: alarm from {setting.threshold:.2f}; {setting.false_alarms} false alarms{rate}.")
     rows = [
         [one.label, str(one.sequences), *map(_share, (one.recall, one.in_time, one.precision, one.named)),

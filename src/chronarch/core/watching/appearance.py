@@ -51,7 +51,7 @@ def noise_of(image: Image) -> float:
 
 
 @dataclass
-class Material:
+class MaterialLook:
     """What the laid material looks like under the clear frame's light: its mean in the three channels; `sure` is how
     many frames it was learned from."""
 
@@ -74,7 +74,7 @@ class Lit:
     grain: Image
     bare: Image
 
-    def like(self, material: Material) -> Image:
+    def like(self, material: MaterialLook) -> Image:
         """The squared distance from the material in standard deviations, 0 to MOST."""
         m = material.mean.astype(np.float32)
         light, *colours = cv2.split(self.channels)
@@ -95,7 +95,7 @@ class Compared:
     material: Image
 
     @classmethod
-    def of(cls, lit: Lit, material: Material | None) -> Compared:
+    def of(cls, lit: Lit, material: MaterialLook | None) -> Compared:
         like = np.full_like(lit.bare, MOST) if material is None else lit.like(material)
         return cls(lit.bare, like, np.clip((lit.bare - like) / 2, -4, 4))
 

@@ -15,7 +15,7 @@ from chronarch.core.gcode.analysis import Analysis
 from chronarch.core.gcode.kernel_layout import Bytes
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.watching import evidence as e
-from chronarch.core.watching.appearance import ClearBed, Compared, Lit, Material
+from chronarch.core.watching.appearance import ClearBed, Compared, Lit, MaterialLook
 from chronarch.core.watching.camera_pose import CameraPose, PoseUnclear, Spot, find_bend, find_pose
 from chronarch.core.watching.expected_scene import OTHER, ExpectedScene, Sight
 from chronarch.core.watching.frame_quality import FOREIGN_SHARE, ClearView, Unjudged
@@ -57,7 +57,7 @@ class CameraView:
         PoseUnclear, ValueError."""
         clear = decode(clear_jpeg)
         high, wide = clear.shape[:2]
-        size = size or size_of(clear_jpeg)
+        size = size or (wide, high)
         scale = wide / size[0]
         if abs(size[0] / size[1] - wide / high) > 0.02:
             raise PoseUnclear(
@@ -79,14 +79,6 @@ class CameraView:
         )
         maps = self.pose.straightening
         return small if maps is None else cv2.remap(small, maps[0], maps[1], cv2.INTER_LINEAR)
-
-
-def size_of(jpeg: bytes) -> tuple[int, int]:
-    """A JPEG's width and height."""
-    image = cv2.imdecode(np.frombuffer(jpeg, np.uint8), cv2.IMREAD_GRAYSCALE)
-    if image is None:
-        raise ValueError("the frame is no JPEG that can be read")
-    return image.shape[1], image.shape[0]
 
 
 @dataclass(frozen=True)
@@ -114,7 +106,7 @@ class BuildWatch:
         self._bed = self.sight.hull(np.array([(2, 2, 0), (x - 2, 2, 0), (x - 2, y - 2, 0), (2, y - 2, 0)], np.float64))
         self._memory = e.Memory(self.sight.shape)
         self.names = {n: self.scene.name(n) for n in range(1, self.scene.objects + 1)}
-        self._material: Material | None = None
+        self._material: MaterialLook | None = None
         self._hands = 0
         """For how many frames something has been in front of the bed."""
 
@@ -129,15 +121,13 @@ class BuildWatch:
         self.scene.advance(taken)
         head = self.scene.head(taken)
         laid = self.scene.first > 0
+        around = cv2.dilate(laid.astype(np.uint8), np.ones((9, 9), np.uint8))
         hidden = np.zeros(image.shape[:2], np.uint8)
         left, top, wide, high = self._box
-        hidden[top : top + high, left : left + wide] = head | cv2.dilate(
-            laid.astype(np.uint8), np.ones((9, 9), np.uint8)
-        )
+        hidden[top : top + high, left : left + wide] = head | around
         unjudged = self._quality.unjudged(image, hidden)
         if unjudged is not None:
             return self._told(unjudged, None, self.judge.now())
-        around = cv2.dilate(laid.astype(np.uint8), np.ones((9, 9), np.uint8))
         ground = np.where((around > 0) | (head > 0), 0, 255).astype(np.uint8)
         lit = self._clear.lit(self._cut(image), ground)
         if taken and not self.scene.layer:
@@ -187,7 +177,7 @@ class BuildWatch:
             return
         mean = np.median(lit.channels[mine], 0).astype(np.float64)
         if self._material is None:
-            self._material = Material(mean)
+            self._material = MaterialLook(mean)
         self._material.learn(mean)
 
 

@@ -104,7 +104,8 @@ class CameraPose:
     def cropped(self, box: tuple[int, int, int, int]) -> CameraPose:
         """The same camera of whose picture a part is looked at: left, top, width, height."""
         left, top, wide, high = box
-        return replace(self, size=(wide, high), cut=(left, top), whole=self.size)
+        cut = self.cut[0] + left, self.cut[1] + top
+        return replace(self, size=(wide, high), cut=cut, whole=self.whole or self.size)
 
     @cached_property
     def straightening(self) -> tuple[Image, Image] | None:

@@ -55,8 +55,8 @@ class ObjectEvidence:
     `lost` and `lost_high` are the shares that now look like the bare bed of what used to be material, of all and of its
     upper half; `extra_mm2` is material near it where none should be, `spread_mm` how far that reaches, `rough` how
     ragged it is (1 for a disc), `push_mm` where it lies from its middle; `stunted` is by how much more than usual of
-    what was laid last is bare; `offset_mm` where its top stands beside its place, and `fits` by how much better it fits
-    there; `px` how many pixels were judged."""
+    what was laid last is bare; `fits` by how much more than usual its top fits better beside its place than in it; `px`
+    how many pixels were judged."""
 
     number: int
     px: int
@@ -66,7 +66,6 @@ class ObjectEvidence:
     spread_mm: float
     stunted: float
     stunted_px: int
-    offset_mm: tuple[float, float]
     fits: float
     rough: float
     push_mm: tuple[float, float]
@@ -78,13 +77,12 @@ class ObjectEvidence:
 
 @dataclass(frozen=True)
 class FrameEvidence:
-    """What one frame says of a build. `blob_mm2` is material at the nozzle beyond what is usual; `told_apart` (0 to 1)
-    how well material and bare bed can be told apart by their looks; `tip` where the nozzle is (left, top, width,
-    height, pixels); `stray_mm2` material that is near no object, or all that lies on a bed before a start."""
+    """What one frame says of a build. `blob_mm2` is material at the nozzle beyond what is usual; `tip` where the nozzle
+    is (left, top, width, height, pixels); `stray_mm2` material that is near no object, or all that lies on a bed before
+    a start."""
 
     objects: tuple[ObjectEvidence, ...]
     blob_mm2: float
-    told_apart: float
     tip: tuple[int, int, int, int] | None = None
     stray_mm2: float = 0.0
 
@@ -109,8 +107,8 @@ class Memory:
     """The same where the head may be."""
     gone: Image = field(init=False)
     """In how many sightings in a row the bare bed was seen where material should be."""
-    offsets: dict[int, tuple[float, float, float, float]] = field(default_factory=dict)
-    """By object: offset x and y, how well it fitted, and from how many frames."""
+    fits: dict[int, tuple[float, float]] = field(default_factory=dict)
+    """By object: by how much better its top fits elsewhere, and from how many frames."""
     stunted: dict[int, tuple[float, float]] = field(default_factory=dict)
     """By object: the share of what was laid last that looks bare, and from how many frames."""
     blob_mm2: float = 0.0
@@ -168,22 +166,21 @@ def look(
     lost = known & (memory.usual > SURE) & (memory.gone >= TWICE)
     fresh = inner & (scene.first > scene.layer - NEW_LAYERS) & (scene.first < scene.layer - 1) & (memory.frames >= 1)
     spots = _spots(extra, scene)
-    matched = _offsets(scene, memory)
+    fits = _fits(scene, memory)
     objects = tuple(
         found for number in range(1, scene.objects + 1)
-        if (found := _object(number, scene, memory, known, lost, fresh, spots, matched)) is not None
+        if (found := _object(number, scene, memory, known, lost, fresh, spots, fits)) is not None
     )  # fmt: skip
     blob, tip = _blob(scene, seen, taken, allowed)
     news = max(0.0, blob - memory.blob_mm2) if memory.blob_frames >= KNOWN else 0.0
-    apart = float(np.clip(memory.usual[known], 0, 1).mean()) if known.sum() > 30 else 0.0
     evidence = FrameEvidence(
-        objects, news, apart, tip, sum(s.mm2 for s in spots if not s.near),
+        objects, news, tip, sum(s.mm2 for s in spots if not s.near),
     )  # fmt: skip
     return evidence, _Update(
         seen.material,
         inner & ~head,
         outside & ~head,
-        matched,
+        fits,
         blob,
         through,
         {o.number: o.stunted for o in objects if o.stunted_px >= LEAST_PX},
@@ -214,7 +211,7 @@ def _sight(
 
 def _object(
     number: int, scene: ExpectedScene, memory: Memory, known: Image, lost: Image, fresh: Image, spots: list[_Spot],
-    matched: dict[int, tuple[float, float, float]],
+    fits: dict[int, float],
 ) -> ObjectEvidence | None:  # fmt: skip
     whole = scene.owner == number
     x, y, wide, high = box = cv2.boundingRect(whole.astype(np.uint8))
@@ -229,8 +226,7 @@ def _object(
     weight = float(np.abs(shown).sum())
     stunted = float(-np.minimum(shown, 0).sum()) / weight if weight > 1 else 0.0
     near = [spot for spot in spots if spot.near == number]
-    dx, dy, fits = matched.get(number, (0.0, 0.0, 0.0))
-    usual = memory.offsets.get(number, (0.0, 0.0, 0.0, 0.0))
+    usual_fit = memory.fits.get(number, (0.0, 0.0))[0]
     boxes: list[Any] = [spot.box for spot in near if spot.mm2 > 8]
     for mask, least in ((gone, 20), (strip & (memory.last[part] < 0), 12)):
         if mask.sum() > least:
@@ -242,8 +238,7 @@ def _object(
         float(gone[:half].sum()) / max(int(sure[:half].sum()), 25), sum(spot.mm2 for spot in near),
         max((spot.reach_mm for spot in near), default=0.0),
         max(0.0, stunted - memory.stunted.get(number, (0.0, 0.0))[0]),
-        int(strip.sum()), (dx - usual[0], dy - usual[1]),
-        max(0.0, fits - usual[2]), _weighed(near, lambda spot: spot.rough),
+        int(strip.sum()), max(0.0, fits.get(number, 0.0) - usual_fit), _weighed(near, lambda spot: spot.rough),
         (_weighed(near, lambda spot: spot.push_mm[0]), _weighed(near, lambda spot: spot.push_mm[1])), high / box[2],
         _around(boxes),
     )  # fmt: skip
@@ -256,7 +251,7 @@ class _Update:
     material: Image
     judged: Image
     outside: Image
-    matched: dict[int, tuple[float, float, float]]
+    fits: dict[int, float]
     blob_mm2: float
     head_px: dict[int, int]
     stunted: dict[int, float]
@@ -276,10 +271,9 @@ def remember(memory: Memory, update: _Update, share: float = 1.0) -> None:
         mean[mask] += rate * (values[mask] - mean[mask])
     memory.frames[update.judged] += 1
     memory.frames[update.outside] = np.minimum(memory.frames[update.outside], 0) - 1
-    for number, (dx, dy, fits) in update.matched.items():
-        x, y, f, n = memory.offsets.get(number, (0.0, 0.0, 0.0, 0.0))
-        rate = share / min(n + 1, REMEMBERED)
-        memory.offsets[number] = x + rate * (dx - x), y + rate * (dy - y), f + rate * (fits - f), n + 1
+    for number, better in update.fits.items():
+        usual, n = memory.fits.get(number, (0.0, 0.0))
+        memory.fits[number] = usual + share / min(n + 1, REMEMBERED) * (better - usual), n + 1
     for number, more in update.stunted.items():
         usual, n = memory.stunted.get(number, (0.0, 0.0))
         memory.stunted[number] = usual + share / min(n + 1, REMEMBERED) * (more or -0.5 * usual), n + 1
@@ -361,9 +355,9 @@ def _around(boxes: list[Any]) -> tuple[int, int, int, int] | None:
     return left, top, max(b[0] + b[2] for b in boxes) - left, max(b[1] + b[3] for b in boxes) - top
 
 
-def _offsets(scene: ExpectedScene, memory: Memory) -> dict[int, tuple[float, float, float]]:
-    """Where the top of each object stands beside its place (mm), and by how much better it fits there: its last whole
-    layer is laid over what looks like material, and moved about."""
+def _fits(scene: ExpectedScene, memory: Memory) -> dict[int, float]:
+    """By how much better the top of each object fits somewhere beside its place: its last whole layer is laid over what
+    looks like material, and moved about."""
     number = scene.layer - 1
     plan = scene.plans.get(number)
     if plan is None or number < 3:
@@ -400,9 +394,7 @@ def _offsets(scene: ExpectedScene, memory: Memory) -> dict[int, tuple[float, flo
         window = clipped[top - reach : bottom + reach, left - reach : right + reach]
         fit = cv2.matchTemplate(window, template, cv2.TM_CCORR)
         here = float(fit[reach - 1 : reach + 2, reach - 1 : reach + 2].max())
-        _, best, _, (u, v) = cv2.minMaxLoc(fit)
-        moved = np.linalg.solve(jacobian, np.array([u - reach, v - reach], np.float64))
-        found[n] = (float(moved[0]), float(moved[1]), float(best - here))
+        found[n] = float(fit.max()) - here
     return found
 
 
@@ -452,4 +444,4 @@ def on_bed(sight: Sight, seen: Lit, bed: Image) -> FrameEvidence:
         if stats[k, cv2.CC_STAT_AREA] >= LEAST_PX
     ]  # fmt: skip
     box = cv2.boundingRect(off) if areas else None
-    return FrameEvidence((), 0.0, 1.0, box, sum(areas))
+    return FrameEvidence((), 0.0, box, sum(areas))

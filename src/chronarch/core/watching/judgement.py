@@ -21,7 +21,7 @@ from chronarch.core.watching.evidence import FrameEvidence, ObjectEvidence
 Floats = np.ndarray[Any, np.dtype[np.float64]]
 
 
-class Finding(StrEnum):
+class FailureMode(StrEnum):
     """What may be wrong with a build."""
 
     LOOSE = "loose"
@@ -33,17 +33,17 @@ class Finding(StrEnum):
     NOT_CLEAR = "not-clear"
 
 
-OF_OBJECT = (Finding.LOOSE, Finding.TANGLE, Finding.FALLEN)
-OF_BUILD = (Finding.SHIFTED, Finding.NOT_GROWING, Finding.BLOB)
+OF_OBJECT = (FailureMode.LOOSE, FailureMode.TANGLE, FailureMode.FALLEN)
+OF_BUILD = (FailureMode.SHIFTED, FailureMode.NOT_GROWING, FailureMode.BLOB)
 KINDS = (*OF_OBJECT, *OF_BUILD)
 SENTENCES = {
-    Finding.LOOSE: "{name} is not where it was laid.",
-    Finding.TANGLE: "There is material beside {name} where none should be.",
-    Finding.SHIFTED: "Layers do not stand over each other: all that was laid since is moved.",
-    Finding.NOT_GROWING: "Nothing is added any more: no material comes out of the nozzle.",
-    Finding.BLOB: "Material gathers at the nozzle.",
-    Finding.FALLEN: "{name} has fallen over.",
-    Finding.NOT_CLEAR: "Something lies on the bed.",
+    FailureMode.LOOSE: "{name} is not where it was laid.",
+    FailureMode.TANGLE: "There is material beside {name} where none should be.",
+    FailureMode.SHIFTED: "Layers do not stand over each other: all that was laid since is moved.",
+    FailureMode.NOT_GROWING: "Nothing is added any more: no material comes out of the nozzle.",
+    FailureMode.BLOB: "Material gathers at the nozzle.",
+    FailureMode.FALLEN: "{name} has fallen over.",
+    FailureMode.NOT_CLEAR: "Something lies on the bed.",
 }
 LEAST, MOST = -1.2, 1.6
 """What one frame takes away or adds at most."""
@@ -65,7 +65,7 @@ class Suspicion:
     it is the whole build; `place` where in the picture (left, top, width, height, as shares of it), `since_s` when it
     was first more likely than not."""
 
-    finding: Finding
+    mode: FailureMode
     probability: float
     object: str
     number: int
@@ -158,7 +158,7 @@ class _Case:
 class Judge:
     """Adds up the evidence of one build. `moved` is what people's answers move each kind's odds by."""
 
-    def __init__(self, learned: Learned, moved: Mapping[Finding, float] | None = None) -> None:
+    def __init__(self, learned: Learned, moved: Mapping[FailureMode, float] | None = None) -> None:
         self._learned, self._moved = learned, moved or {}
         self._cases: dict[int, _Case] = {}
         self._names: dict[int, str] = {0: ""}
@@ -200,14 +200,14 @@ class Judge:
         elif case.since_s is None:
             case.since_s = self._at_s
 
-    def _probability(self, number: int, finding: Finding) -> float:
+    def _probability(self, number: int, mode: FailureMode) -> float:
         calibration = self._learned.of_bed if number == 0 else self._learned.of_build
-        return calibration.probability(self.total(number), self._moved.get(finding, 0.0))
+        return calibration.probability(self.total(number), self._moved.get(mode, 0.0))
 
-    def _kind(self, number: int) -> Finding:
+    def _kind(self, number: int) -> FailureMode:
         """The likeliest kind. What befalls a whole build is told by all objects together."""
         if number == 0:
-            return Finding.NOT_CLEAR
+            return FailureMode.NOT_CLEAR
         votes = self._cases[number].votes.copy()
         seen = [c for n, c in self._cases.items() if n]
         for k, kind in enumerate(KINDS):
@@ -217,14 +217,14 @@ class Judge:
 
     def now(self) -> tuple[Suspicion, ...]:
         """What is suspected, the most likely first; what befalls the whole build once."""
-        found: dict[tuple[Finding, int], Suspicion] = {}
+        found: dict[tuple[FailureMode, int], Suspicion] = {}
         for number, case in sorted(self._cases.items(), key=lambda item: -item[1].total):
             if case.total <= 0:
                 continue
             kind = self._kind(number)
             about = number if kind in OF_OBJECT else 0
             name = self._names.get(about, "")
-            place = self._tip or case.place if kind is Finding.BLOB else case.place
+            place = self._tip or case.place if kind is FailureMode.BLOB else case.place
             found.setdefault(
                 (kind, about),
                 Suspicion(

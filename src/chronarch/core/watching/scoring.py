@@ -8,10 +8,10 @@ from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
-from chronarch.core.watching.judgement import Finding
+from chronarch.core.watching.judgement import FailureMode
 
 FINE, CANNOT_JUDGE = "fine", "cannot-judge"
-LABELS = (FINE, *(str(f) for f in Finding), CANNOT_JUDGE)
+LABELS = (FINE, *(str(f) for f in FailureMode), CANNOT_JUDGE)
 AGAIN_S = 1800.0
 """A suspicion that comes back within this time of the last is the same alarm."""
 WITHIN_S = 600.0
@@ -28,7 +28,7 @@ class ScoredFrame:
     sequence: str
     at_s: float
     label: str
-    finding: Finding | None
+    mode: FailureMode | None
     probability: float
     object: str = ""
     unjudged: str = ""
@@ -52,7 +52,7 @@ class LabelScore:
 
 
 @dataclass(frozen=True)
-class Setting:
+class ThresholdScore:
     """What follows from raising alarms from a probability on. `accepted_per_h` is the rate of false alarms that was
     asked for, None for the default; `false_per_h` what it came to in the good building of the set."""
 
@@ -76,7 +76,7 @@ class SetScore:
     wrongly_unjudged: int
     good_h: float
     calibration_error: float
-    settings: tuple[Setting, ...]
+    settings: tuple[ThresholdScore, ...]
     confusion: dict[str, dict[str, int]]
     ms_per_frame: float
 
@@ -98,7 +98,7 @@ class _Sequence:
         found: list[ScoredFrame] = []
         last = -math.inf
         for frame in self.frames:
-            if frame.finding is not None and frame.probability >= threshold and not frame.unjudged:
+            if frame.mode is not None and frame.probability >= threshold and not frame.unjudged:
                 if frame.at_s - last > AGAIN_S:
                     found.append(frame)
                 last = frame.at_s
@@ -137,33 +137,32 @@ def _threshold(sequences: dict[str, _Sequence], rate: float, good_h: float) -> f
     return next((t / 100 for t in range(5, 101) if _false(sequences, t / 100) <= rate * good_h), 1.0)
 
 
-def _setting(sequences: dict[str, _Sequence], rate: float | None, threshold: float, good_h: float) -> Setting:
+def _setting(sequences: dict[str, _Sequence], rate: float | None, threshold: float, good_h: float) -> ThresholdScore:
     wrong = _false(sequences, threshold)
     first = {name: _first(s, threshold) for name, s in sequences.items()}
     named: dict[str, list[bool]] = defaultdict(list)
     for s in sequences.values():
         for alarm in s.alarms(threshold):
-            named[str(alarm.finding)].append(alarm.at_s >= s.fails_at_s() and str(alarm.finding) == s.label)
+            named[str(alarm.mode)].append(alarm.at_s >= s.fails_at_s() and str(alarm.mode) == s.label)
     labels = []
-    for label in map(str, Finding):
+    for label in map(str, FailureMode):
         mine = {name: s for name, s in sequences.items() if s.label == label}
         caught = [(first[name], s) for name, s in mine.items() if first[name] is not None]
         delays = sorted(alarm.at_s - s.fails_at_s() for alarm, s in caught if alarm is not None)
         labels.append(
             LabelScore(
                 label, len(mine), _share(len(caught), len(mine)), _share(sum(d <= WITHIN_S for d in delays), len(mine)),
-                _share(sum(str(a.finding) == label for a, _ in caught if a is not None), len(caught)),
+                _share(sum(str(a.mode) == label for a, _ in caught if a is not None), len(caught)),
                 _share(sum(named[label]), len(named[label])), delays[len(delays) // 2] if delays else None,
             )
         )  # fmt: skip
-    return Setting(rate, threshold, wrong, wrong / good_h if good_h else None, tuple(labels))
+    return ThresholdScore(rate, threshold, wrong, wrong / good_h if good_h else None, tuple(labels))
 
 
 def _first(sequence: _Sequence, threshold: float) -> ScoredFrame | None:
-    """The first frame after the failure on which an alarm stands."""
+    """The first alarm that is raised after the failure; one that stood before it has caught nothing."""
     fails = sequence.fails_at_s()
-    stands = (f for f in sequence.frames if f.at_s >= fails and f.finding is not None and not f.unjudged)
-    return next((f for f in stands if f.probability >= threshold), None)
+    return next((alarm for alarm in sequence.alarms(threshold) if alarm.at_s >= fails), None)
 
 
 def _share(part: int, whole: int) -> float | None:
@@ -174,7 +173,7 @@ def _calibration_error(frames: Sequence[ScoredFrame]) -> float:
     """The expected calibration error over ten bins of probability, of judged frames on which something is suspected."""
     bins: dict[int, list[tuple[float, bool]]] = defaultdict(list)
     for f in frames:
-        if f.finding is not None and not f.unjudged and f.label != CANNOT_JUDGE:
+        if f.mode is not None and not f.unjudged and f.label != CANNOT_JUDGE:
             bins[min(BINS - 1, int(f.probability * BINS))].append((f.probability, f.label != FINE))
     count = sum(map(len, bins.values()))
     off = (abs(sum(p for p, _ in b) - sum(right for _, right in b)) for b in bins.values())
@@ -185,5 +184,5 @@ def _confusion(sequences: dict[str, _Sequence]) -> dict[str, dict[str, int]]:
     found: dict[str, dict[str, int]] = defaultdict(lambda: defaultdict(int))
     for s in sequences.values():
         alarm = _first(s, DEFAULT) if s.label != FINE else next(iter(s.alarms(DEFAULT)), None)
-        found[s.label][str(alarm.finding) if alarm else "nothing"] += 1
+        found[s.label][str(alarm.mode) if alarm else "nothing"] += 1
     return {label: dict(row) for label, row in found.items()}

@@ -37,7 +37,7 @@ class Surroundings:
     seed: int = 1
 
 
-class Scene:
+class BedView:
     """Draws what `matter` holds. What only grows is drawn once; what has moved is drawn anew."""
 
     def __init__(self, lens: Lens, look: Surroundings, filament: Colour, matter: Matter) -> None:

@@ -360,9 +360,10 @@ def _frames_disk(shop: Shop, w: World, lot: random.Random, points: int) -> str:
     def told(text: str) -> bool:
         return any(text in notice.text for notice in w.client.do(requests.notices()))
 
+    _camera_sees(w)
     build = shop.start_build()
     kept = lambda: len(w.client.all(requests.frames_of_build(build.id)))  # noqa: E731
-    eventually(kept, "frames are kept")
+    eventually(kept, "frames are kept", 180)
     with _no_more_room(w.camera_process()):
         eventually(lambda: told("frames cannot be kept at the tender"), "the tender's full disk is told of")
     with _no_more_room(w.processes["service"].pid):
@@ -393,14 +394,20 @@ def _film_killed(shop: Shop, w: World, lot: random.Random, points: int) -> str:
     return f"{points} were made anew; nothing of the half-made ones is left"
 
 
+def _camera_sees(w: World) -> None:
+    """Wait for the newest picture of Anchor's camera to be of now, after what other rows broke."""
+    eventually(lambda: (c := w.client.do(requests.camera("Anchor"))).frame_at and not c.trouble, "the camera sees", 180)
+
+
 def _films(w: World, build: Build) -> list[Film]:
     return w.client.do(requests.films(build=build.id))
 
 
 def _films_disk(shop: Shop, w: World, lot: random.Random, points: int) -> str:
+    _camera_sees(w)
     first = shop.start_build()
     shop.made(first)
-    eventually(lambda: _films(w, first)[0].state == "done", "its film is made")
+    eventually(lambda: [f for f in _films(w, first) if f.state == "done"], "its film is made", 180)
     with _no_more_room(w.processes["service"].pid):
         w.client.do(requests.ask_for_film(first.id, NewFilm()))
         waits = lambda: any("nearly full" in f.problem for f in _films(w, first))  # noqa: E731

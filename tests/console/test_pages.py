@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 import signal
+import threading
 
 from playwright.sync_api import Route, expect
 
-from chronarch.client import requests
+from chronarch.client import Client, requests
 from chronarch.core.machines.states import MachineState
 from chronarch.wire import library as wl
 from tests.support.browser import ConsoleCase
@@ -235,6 +236,34 @@ class Pages(ConsoleCase):
         eventually(end_is_reached, "the rest is fetched")
         expect(page.get_by_role("link", name="washer 59")).to_be_visible()
         expect(page.get_by_role("button", name="Show more")).to_have_count(0)
+        for n in range(60):
+            w.client.do(requests.remove_part(f"washer {n:02}"))
+
+    def test_a_list_comes_to_its_end_while_it_changes_faster_than_it_is_answered(self) -> None:
+        w = self.world
+        for n in range(60):
+            w.client.do(requests.add_part(wl.NewPart(name=f"washer {n:02}", files=[])))
+        changing = threading.Event()
+
+        def change() -> None:
+            with Client(w.address, w.key) as client:
+                while not changing.wait(0.1):
+                    client.do(requests.add_part(wl.NewPart(name="zzz", files=[])))
+                    client.do(requests.remove_part("zzz"))
+
+        page = self.open("/library/parts")
+        expect(page.get_by_role("link", name="washer 00")).to_be_visible()
+        slow = page.context.new_cdp_session(page)
+        slow.send("Network.enable")
+        slow.send("Network.emulateNetworkConditions", {"offline": False, "latency": 1500, "downloadThroughput": -1, "uploadThroughput": -1})
+        busy = threading.Thread(target=change)
+        busy.start()
+        try:
+            page.evaluate("scrollTo(0, document.documentElement.scrollHeight)")
+            expect(page.get_by_role("link", name="washer 59")).to_be_visible(timeout=60_000)
+        finally:
+            changing.set()
+            busy.join()
         for n in range(60):
             w.client.do(requests.remove_part(f"washer {n:02}"))
 

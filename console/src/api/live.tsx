@@ -40,21 +40,30 @@ export function LiveProvider({ children }: { children: ReactNode }) {
   const client = useQueryClient();
   const [clock, setClock] = useState<{ shop: number; at: number; rate: number } | null>(null);
   const [lost, setLost] = useState<Date | null>(null);
-  const waiting = useRef(new Set<string>());
+  const stale = useRef(new Set<string>());
 
   useEffect(() => {
     const source = new EventSource("/api/live");
+    const cache = client.getQueryCache();
+    const outdate = (kinds: string[]) => {
+      for (const kind of kinds) for (const query of cache.findAll({ queryKey: [kind] })) stale.current.add(query.queryHash);
+    };
+    // An answer that is on its way is never given up for a newer one: with changes arriving faster than
+    // answers, none would ever come. It is asked for again afterwards.
     const flush = setInterval(() => {
-      const kinds = [...waiting.current];
-      waiting.current.clear();
-      for (const kind of kinds) void client.invalidateQueries({ queryKey: [kind] });
+      for (const hash of [...stale.current]) {
+        const query = cache.get(hash);
+        if (query?.state.fetchStatus === "fetching") continue;
+        stale.current.delete(hash);
+        if (query) void client.invalidateQueries({ queryKey: query.queryKey, exact: true });
+      }
     }, 400);
     source.addEventListener("shop", (e) => {
       const shop = JSON.parse(e.data) as ShopInfo;
       setClock({ shop: Date.parse(shop.now), at: performance.now(), rate: shop.rate });
       client.setQueryData(["shop"], shop);
       setLost(null);
-      for (const query of EVERYTHING) waiting.current.add(query);
+      outdate(EVERYTHING);
     });
     source.addEventListener("machine", (e) => {
       const machine = JSON.parse(e.data) as Machine;
@@ -70,7 +79,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     });
     source.addEventListener("changed", (e) => {
       const { what } = JSON.parse(e.data) as { what: string };
-      for (const query of what === "everything" ? EVERYTHING : (AFFECTS[what] ?? [])) waiting.current.add(query);
+      outdate(what === "everything" ? EVERYTHING : (AFFECTS[what] ?? []));
     });
     source.onerror = () => {
       setLost((before) => before ?? new Date());

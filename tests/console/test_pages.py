@@ -255,7 +255,8 @@ class Pages(ConsoleCase):
         expect(page.get_by_role("link", name="washer 00")).to_be_visible()
         slow = page.context.new_cdp_session(page)
         slow.send("Network.enable")
-        slow.send("Network.emulateNetworkConditions", {"offline": False, "latency": 1500, "downloadThroughput": -1, "uploadThroughput": -1})
+        line = {"offline": False, "latency": 1500, "downloadThroughput": -1, "uploadThroughput": -1}
+        slow.send("Network.emulateNetworkConditions", line)
         busy = threading.Thread(target=change)
         busy.start()
         try:

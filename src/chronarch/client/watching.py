@@ -9,9 +9,11 @@ from chronarch.client.call import Call, at, some
 from chronarch.core.control.film_poses import PoseRun
 from chronarch.core.control.film_taking import HeadAway
 from chronarch.core.watching.film_settings import FilmScope, FilmSettings
+from chronarch.core.watching.watch_rules import WatchRule, WatchScope
 from chronarch.wire.common import RequestDone
 from chronarch.wire.watching import cameras as w
 from chronarch.wire.watching import films as f
+from chronarch.wire.watching import watch as x
 from chronarch.wire.watching.camera_messages import Size
 from chronarch.wire.watching.frames import KeptFrame
 from chronarch.wire.watching.settings import FrameCost, Watching, WatchingUpdate
@@ -156,3 +158,77 @@ def watching() -> Call[Watching]:
 
 def change_watching(change: WatchingUpdate) -> Call[Watching]:
     return Call("PATCH", "/api/watching", Watching, body=change)
+
+
+def bed_sight(camera: str) -> Call[x.BedSight]:
+    """How a camera sees the bed, from the corners that were marked."""
+    return Call("GET", at("cameras", camera, "bed"), x.BedSight)
+
+
+def clear_frame(camera: str) -> Call[bytes]:
+    """The frame of the clear bed that others are compared with, a JPEG."""
+    return Call("GET", at("cameras", camera, "bed", "clear"), bytes)
+
+
+def check_corners(camera: str, corners: list[x.Corner]) -> Call[x.BedSight]:
+    """What corners would come to in the newest picture. Nothing is kept."""
+    return Call("POST", at("cameras", camera, "bed", "check"), x.BedSight, body=x.BedCorners(corners=corners))
+
+
+def mark_corners(camera: str, corners: list[x.Corner]) -> Call[x.BedSight]:
+    """Keep the bed's corners, and the newest picture as that of the clear bed: origin, along x, opposite, along y."""
+    return Call("PUT", at("cameras", camera, "bed"), x.BedSight, body=x.BedCorners(corners=corners))
+
+
+def forget_corners(camera: str) -> Call[RequestDone]:
+    return Call("DELETE", at("cameras", camera, "bed"), RequestDone)
+
+
+def suspicions(
+    machine: str = "", build: int | None = None, *, open: bool = False, unanswered: bool = False
+) -> Call[list[x.Suspicion]]:
+    """What was suspected, newest first."""
+    params = some(machine=machine or None, build=build, open=open or None, unanswered=unanswered or None)
+    return Call("GET", "/api/suspicions", list[x.Suspicion], params=params)
+
+
+def suspicion(number: int) -> Call[x.Suspicion]:
+    return Call("GET", f"/api/suspicions/{number}", x.Suspicion)
+
+
+def answer_suspicion(number: int, *, right: bool) -> Call[x.Suspicion]:
+    """Say whether it was so."""
+    return Call("POST", f"/api/suspicions/{number}/answer", x.Suspicion, body=x.SuspicionAnswer(right=right))
+
+
+def watch_missed(build: int, said: x.Missed) -> Call[x.Suspicion]:
+    """Say that a build failed and the watch did not see it."""
+    return Call("POST", f"/api/builds/{build}/missed", x.Suspicion, body=said)
+
+
+def watch_standing() -> Call[x.WatchStanding]:
+    """Which machines the watch looks at, why not at others, and what it costs."""
+    return Call("GET", "/api/watch", x.WatchStanding)
+
+
+def watch_curve() -> Call[x.WatchCurve]:
+    """What share of failures is caught at which rate of false alarms."""
+    return Call("GET", "/api/watch/curve", x.WatchCurve)
+
+
+def watch_rules() -> Call[list[x.WatchRuleView]]:
+    return Call("GET", "/api/watch-rules", list[x.WatchRuleView])
+
+
+def watch_rule(scope: WatchScope, subject: str = "0") -> Call[x.WatchRuleView]:
+    """What follows of suspicions: about a machine by its name, a job by its number, 0 for the shop."""
+    return Call("GET", at("watch-rules", scope, subject), x.WatchRuleView)
+
+
+def set_watch_rule(scope: WatchScope, subject: str, rule: WatchRule) -> Call[x.WatchRuleView]:
+    return Call("PUT", at("watch-rules", scope, subject), x.WatchRuleView, body=rule)
+
+
+def drop_watch_rule(scope: WatchScope, subject: str) -> Call[x.WatchRuleView]:
+    """Forget a rule. Returns what holds instead."""
+    return Call("DELETE", at("watch-rules", scope, subject), x.WatchRuleView)

@@ -76,7 +76,7 @@ class PastCamera:
                 if command > until * a.plan.commands:
                     break
                 if filament > 0:
-                    picture.lay(at, (x, y, z))
+                    picture.lay(at, (x, y, z), filament)
                 at = x, y, z
             last = end >= until * a.plan.commands
             if last or not ends_only:

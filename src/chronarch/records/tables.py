@@ -33,13 +33,14 @@ from chronarch.records.planning.tables import Site
 from chronarch.records.rounds.tables import HelperLink
 from chronarch.records.system.tables import Answered, Setting
 from chronarch.records.upkeep.tables import UpkeepWindow
-from chronarch.records.watching.tables import Camera, Film, FilmRule, Frame
+from chronarch.records.watching.tables import BedView, Camera, Film, FilmRule, Frame, Suspicion, WatchSetting
 
 __all__ = [
     "Answered",
     "Arrival",
     "Base",
     "BedMesh",
+    "BedView",
     "Blob",
     "Build",
     "BuildChange",
@@ -79,7 +80,9 @@ __all__ = [
     "Spool",
     "SpoolChange",
     "Stock",
+    "Suspicion",
     "Tender",
     "UpkeepWindow",
     "UtcTime",
+    "WatchSetting",
 ]

@@ -69,15 +69,26 @@ from chronarch.service.secrets import Secrets
 from chronarch.service.system import routes as system_routes
 from chronarch.service.system.health import HealthCheck
 from chronarch.service.upkeep import routes as upkeep_routes
-from chronarch.service.watching import camera_socket, film_maker, frame_keeper, looking_socket, part_release, room_light
+from chronarch.service.watching import (
+    build_watching,
+    camera_socket,
+    film_maker,
+    frame_keeper,
+    looking_socket,
+    part_release,
+    room_light,
+)
 from chronarch.service.watching import routes as watching_routes
+from chronarch.service.watching.build_watching import BuildWatching
 from chronarch.service.watching.cameras import Cameras
 from chronarch.service.watching.content_folder import FilmStore, FrameStore
 from chronarch.service.watching.film_maker import FilmMaker
 from chronarch.service.watching.films import Films
+from chronarch.service.watching.following import Following
 from chronarch.service.watching.frame_keeper import FrameKeeper
 from chronarch.service.watching.part_release import PartRelease
 from chronarch.service.watching.room_light import RoomLight
+from chronarch.service.watching.watch_process import WatchProcess
 from chronarch.service.workers import Worker
 
 warnings.filterwarnings("ignore", category=UnsupportedFieldAttributeWarning)  # FastAPI's own use of aliases for bodies
@@ -123,6 +134,11 @@ class ServiceParts:
         self.film_maker = FilmMaker(context, self.fleet, self.frame_store, self.film_store)
         self.films = Films(context, self.cameras, self.film_maker)
         self.light = RoomLight(context, self.fleet, self.cameras)
+        self.watch_process = WatchProcess()
+        following = Following(context, self.fleet, self.store, self.readers)
+        self.watching = BuildWatching(
+            context, self.fleet, self.cameras, self.store, self.frame_store, self.watch_process, following
+        )
         self.watch = LoopWatch(context.clock)
         self.workers = self._workers()
 
@@ -140,7 +156,7 @@ class ServiceParts:
             self.context, Callers(self.context), self.background, views, self.facts, jobs, orders, self.fleet, machines,
             self.store, self.readers, self.intake, self.paces, self.connections, self.planner, self.dispatcher,
             SignInGuard(), room, health, self.secrets, self.cameras, self.keeper, self.frame_store,
-            self.film_store, self.film_maker, self.films,
+            self.film_store, self.film_maker, self.films, self.watching, self.watch_process,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 
@@ -159,6 +175,7 @@ class ServiceParts:
             worker("thinning frames", self.keeper.thin, frame_keeper.THIN_EVERY_S),
             worker("films", self.film_maker.look, film_maker.LOOK_EVERY_S, self.film_maker.wanted),
             worker("power", self.power.look, power_keeper.LOOK_EVERY_S),
+            worker("watch", self.watching.look, build_watching.LOOK_EVERY_S),
             worker("room light", self.light.look, room_light.LOOK_EVERY_S),
             worker("open connections", self.connections.close_lapsed, open_connections.LOOK_EVERY_S, lapsed),
         ]
@@ -208,6 +225,7 @@ def make_app(config: Config) -> FastAPI:
             task.cancel()
         service.readers.close()
         service.film_maker.close()
+        service.watch_process.close()
         await service.planner.background.close()
         await service.background.close()
         await service.engine.dispose()

@@ -70,6 +70,17 @@ _TABLE = """
 /films/{number}/picture                    GET:read
 /builds/{number}/films                     POST:operate
 /contents/{sha256}/head-away               GET:read
+/cameras/{name}/bed                        GET:read PUT:operate DELETE:operate
+/cameras/{name}/bed/clear                  GET:read
+/cameras/{name}/bed/check                  POST:operate
+/suspicions                                GET:read
+/suspicions/{number}                       GET:read
+/suspicions/{number}/answer                POST:operate
+/builds/{number}/missed                    POST:operate
+/watch                                     GET:read
+/watch/curve                               GET:read
+/watch-rules                               GET:read
+/watch-rules/{scope}/{subject}             GET:read PUT:operate DELETE:operate
 /film-rules                                GET:read
 /film-rules/{scope}/{subject}              GET:read PUT:operate DELETE:operate
 /drop/{name}                               PUT:operate

@@ -16,6 +16,7 @@ from chronarch.standins.machine import MachineStandin, Setup
 from chronarch.standins.plugs import FAULTY as PLUG_FAULTY
 from chronarch.standins.plugs import PlugStandin, add_plugs, report_forever
 from chronarch.standins.rtsp import RtspServer
+from chronarch.standins.scene.matter import FAILURES
 from chronarch.standins.stored import StoredStandin
 
 
@@ -70,6 +71,13 @@ def _plug(m: MachineStandin, o: FaultRequest) -> None:
     m.plug_fault = o.text
 
 
+def _build_fails(m: MachineStandin, o: FaultRequest) -> None:
+    kind = next((kind for kind in FAILURES if kind == o.text), None)
+    if kind is None:
+        raise HTTPException(422, f"A build cannot fail as {o.text!r}; it can as {', '.join(FAILURES)}.")
+    m.picture.fail(kind)
+
+
 def _heal(m: MachineStandin, o: FaultRequest) -> None:
     m.late_s = 0.0
     m.corrupt_share = m.lose_share = m.corrupt_bytes = 0.0
@@ -92,6 +100,7 @@ FAULTS: dict[str, tuple[str, Callable[[MachineStandin, FaultRequest], None]]] = 
     "camera": (f"the camera does TEXT: {', '.join(FAULTY)}", _camera),
     "plug": (f"the plug does TEXT: {', '.join(PLUG_FAULTY)}", _plug),
     "draws": ("something at its plug draws VALUE W more", lambda m, o: setattr(m, "extra_w", o.value)),
+    "build-fails": (f"what is laid fails as TEXT from now on: {', '.join(FAILURES)}", _build_fails),
     "part-sticks": ("parts do not come off by themselves", lambda m, o: setattr(m, "part_sticks", True)),
     "reset": ("the machine starts anew", lambda m, o: m.reset()),
     "reset-unheard": ("the machine starts anew and does not say so", lambda m, o: m.reset(heard=False)),

@@ -340,7 +340,7 @@ class MachineStandin:
         await self._sleep_until(self.motion.free_at(self.now()))
         start, end, fed = self.motion.move(words, self.now())
         if fed > 0 and start[:2] != end[:2]:
-            self.picture.lay(start, end)
+            self.picture.lay(start, end, fed)
         elif start[2] <= SWEEP_MM and start[1] - end[1] >= self.setup.volume_mm[1] / 2 and self._lets_go():
             self.picture.clear()
 

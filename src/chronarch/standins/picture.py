@@ -1,20 +1,28 @@
-"""What cameras at a bed see: the bed, all that has been laid down so far, and the nozzle."""
+"""What cameras at a bed see: the bed, all that has been laid down so far and what became of it, and the head."""
 
 from __future__ import annotations
 
 import io
-import math
+import threading
 import time
-from typing import Literal
+from functools import cache
+from typing import Any, Literal, get_args
 
+import numpy as np
 from PIL import Image, ImageDraw
+
+from chronarch.standins.scene.drawing import BedView, Surroundings
+from chronarch.standins.scene.exposure import Exposure, expose
+from chronarch.standins.scene.lens import Floats, Lens
+from chronarch.standins.scene.matter import Failure, FailureKind, Matter
 
 WIDTH, HEIGHT = 640, 480
 ABOVE = 4
+AT_ONCE = 4000
+"""So many lines are drawn at once, at the latest."""
+GAP_MM, SPEED_MM_S = 5.0, 45.0
+"""What is nearer than this to a thing on the bed belongs to it; how fast lines are laid, about."""
 Spot = tuple[float, float, float]
-_BACK = (44, 46, 50)
-_BED = (74, 77, 82)
-_GRID = (86, 89, 95)
 COLOURS = {
     "teal": (32, 150, 146),
     "ochre": (204, 146, 48),
@@ -28,7 +36,7 @@ COLOURS = {
 
 
 View = Literal["front", "side"]
-VIEWS: tuple[View, ...] = ("front", "side")
+VIEWS: tuple[View, ...] = get_args(View)
 STAMP_BITS, STAMP_PX = 48, 12
 """The stamp: so many squares of so many pixels from the upper left corner on, most significant first, black for 1. They
 are the time in ms since 1970, of 40 bits, and its remainder by 251, of 8."""
@@ -40,85 +48,111 @@ def stamp_of(ms: int) -> int:
     return low << 8 | low % 251
 
 
-class _View:
-    """One camera's canvas: the bed from the front or from the side, at a slant."""
-
-    def __init__(self, volume_mm: tuple[float, float, float], view: View) -> None:
-        self._side = view == "side"
-        self._x_mm, self._y_mm = (volume_mm[1], volume_mm[0]) if self._side else (volume_mm[0], volume_mm[1])
-        self._scale = min(590 / (self._x_mm + 0.45 * self._y_mm), 400 / (0.6 * self._y_mm + 40))
-        self.clear()
-
-    def at(self, spot: Spot) -> tuple[float, float]:
-        """Where a spot of the bed (mm) is in the picture."""
-        x, y, z = (spot[1], self._y_mm - spot[0], spot[2]) if self._side else spot
-        s = self._scale
-        left = (WIDTH - s * (self._x_mm + 0.45 * self._y_mm)) / 2
-        return left + s * (x + 0.45 * y), HEIGHT - 52 - s * (0.6 * y + 1.2 * z)
-
-    def clear(self) -> None:
-        self.image = Image.new("RGB", (WIDTH, HEIGHT), _BACK)
-        self.draw = draw = ImageDraw.Draw(self.image)
-        wide, deep = (self._y_mm, self._x_mm) if self._side else (self._x_mm, self._y_mm)
-        corners = [self.at((x, y, 0)) for x, y in ((0, 0), (wide, 0), (wide, deep), (0, deep))]
-        draw.polygon(corners, fill=_BED)
-        for mm in range(20, int(max(wide, deep)), 20):
-            if mm < wide:
-                draw.line([self.at((mm, 0, 0)), self.at((mm, deep, 0))], fill=_GRID)
-            if mm < deep:
-                draw.line([self.at((0, mm, 0)), self.at((wide, mm, 0))], fill=_GRID)
+@cache
+def lens_of(bed_mm: tuple[float, float], view: View) -> Lens:
+    """The camera that looks at a bed from the front, or from its left side."""
+    x, y = bed_mm
+    m = max(x, y)
+    eye = (0.5 * x, -1.1 * m, 1.0 * m) if view == "front" else (-1.1 * m, 0.35 * y, 0.95 * m)
+    return Lens(eye, (0.5 * x, 0.5 * y, 0.04 * m), 1.02, -0.05, (WIDTH, HEIGHT))
 
 
 class CameraPicture:
-    """Canvases on which each extruded segment is drawn once."""
+    """What lies on one bed, as its cameras see it. Lines are drawn once, when somebody looks."""
 
     def __init__(
         self, volume_mm: tuple[float, float, float], colour: str, views: tuple[View, ...] = ("front",)
     ) -> None:
-        self._x_mm, self._y_mm, _ = volume_mm
-        self._colour = COLOURS.get(colour, (150, 150, 150))
-        self._views = {view: _View(volume_mm, view) for view in views}
-        self._laid: list[tuple[Spot, Spot]] = []
+        x, y, _ = volume_mm
+        self._bed_mm = x, y
+        self._matter = Matter()
+        look = Surroundings(bed_mm=(x, y))
+        filament = COLOURS.get(colour, (150, 150, 150))
+        self._views: dict[View, BedView] = {
+            view: BedView(lens_of((x, y), view), look, filament, self._matter) for view in views
+        }
+        self._things: list[tuple[float, float, float, float]] = []
+        """What is on the bed, each as its left, front, right and back, mm."""
+        self._waiting: list[tuple[float, ...]] = []
+        """Lines that are not drawn yet: two ends, mm, and mm of filament."""
+        self._lock = threading.Lock()
+        self._frames = 0
         self.segments = 0
 
     def clear(self) -> None:
-        """The bed is empty again."""
-        for view in self._views.values():
-            view.clear()
-        self._laid.clear()
-        self.segments = 0
+        """The bed is empty again, and what went wrong is over."""
+        with self._lock:
+            self._matter.clear()
+            for view in self._views.values():
+                view.clear()
+            self._waiting.clear()
+            self._things.clear()
+            self.segments = 0
 
-    def lay(self, a: Spot, b: Spot) -> None:
-        """Draw one extruded segment, lit from the left."""
-        angle = math.atan2(b[1] - a[1], b[0] - a[0])
-        light = 0.72 + 0.2 * abs(math.sin(angle)) + 0.1 * math.sin(a[2] * 2.5)
-        shade = tuple(min(255, int(c * light)) for c in self._colour)
-        for view in self._views.values():
-            view.draw.line([view.at(a), view.at(b)], fill=shade, width=2)
-        self._laid.append((a, b))
-        self.segments += 1
+    def fail(self, kind: FailureKind, drift_mm: tuple[float, float] = (14.0, 6.0), slow_s: float = 600.0) -> None:
+        """From now on the build goes wrong: what is largest on the bed, or all of it, as the kind has it."""
+        with self._lock:
+            self._draw()
+            whole = {thing: sum(map(len, body.lines)) for thing, body in self._matter.bodies.items()}
+            one = max(whole, key=whole.__getitem__, default=-1) if kind in ("loose", "tangle", "fallen") else -1
+            self._matter.fail(Failure(kind, one, drift_mm, 0.4, slow_s))
+
+    def lay(self, a: Spot, b: Spot, filament_mm: float = 0.05) -> None:
+        """The machine was made to lay one line with so much filament."""
+        with self._lock:
+            self._waiting.append((*a, *b, filament_mm))
+            self.segments += 1
+            if len(self._waiting) >= AT_ONCE:
+                self._draw()
+
+    def _thing(self, line: tuple[float, ...]) -> int:
+        """Which thing on the bed a line belongs to."""
+        x, y = (line[0] + line[3]) / 2, (line[1] + line[4]) / 2
+        for n, (left, front, right, back) in enumerate(self._things):
+            if left - GAP_MM <= x <= right + GAP_MM and front - GAP_MM <= y <= back + GAP_MM:
+                self._things[n] = min(left, x), min(front, y), max(right, x), max(back, y)
+                return n
+        self._things.append((x, y, x, y))
+        return len(self._things) - 1
+
+    def _draw(self) -> None:
+        """Lay what waits, layer by layer and thing by thing."""
+        waiting, self._waiting = self._waiting, []
+        if not waiting:
+            return
+        keys = np.array([(line[2], self._thing(line)) for line in waiting])
+        lines = np.array(waiting)
+        for piece in np.split(np.arange(len(lines)), np.flatnonzero(np.any(np.diff(keys, axis=0), 1)) + 1):
+            mine: Floats = lines[piece, :6]
+            seconds = float(np.linalg.norm(mine[:, 3:] - mine[:, :3], axis=1).sum()) / SPEED_MM_S
+            laid = self._matter.lay(mine, int(keys[piece[0], 1]), seconds, float(lines[piece, 6].sum()))
+            for view in self._views.values():
+                for fresh, wide in zip(laid, (0.62, 0.5), strict=True):
+                    if view.version == self._matter.version:
+                        view.draw(fresh, wide)
 
     def from_above(self) -> bytes:
-        """All that was laid, seen from straight above, as a PNG: white on black, `ABOVE` pixels a mm."""
-        size = round(self._x_mm * ABOVE), round(self._y_mm * ABOVE)
+        """All that lies on the bed, seen from straight above, as a PNG: white on black, `ABOVE` pixels a mm."""
+        with self._lock:
+            self._draw()
+            lines = [body.all() for body in self._matter.bodies.values()] + self._matter.strings
+        size = round(self._bed_mm[0] * ABOVE), round(self._bed_mm[1] * ABOVE)
         image = Image.new("L", size, 0)
         draw = ImageDraw.Draw(image)
-        for a, b in self._laid:
-            ends = [(p[0] * ABOVE, size[1] - p[1] * ABOVE) for p in (a, b)]
-            draw.line(ends, fill=255, width=2)
+        for a, b, _, c, d, _ in np.concatenate(lines).tolist() if lines else ():
+            draw.line([(a * ABOVE, size[1] - b * ABOVE), (c * ABOVE, size[1] - d * ABOVE)], fill=255, width=2)
         out = io.BytesIO()
         image.save(out, "PNG")
         return out.getvalue()
 
     def seen(self, nozzle: Spot, view: View = "front") -> Image.Image:
         """The view now, with the nozzle at its place (mm)."""
-        canvas = self._views.get(view) or self._views["front"]
-        image = canvas.image.copy()
-        draw = ImageDraw.Draw(image)
-        x, y = canvas.at(nozzle)
-        draw.polygon([(x, y), (x - 7, y - 14), (x + 7, y - 14)], fill=(196, 170, 120))
-        draw.rectangle([x - 12, y - 46, x + 12, y - 14], fill=(120, 122, 126))
-        return image
+        with self._lock:
+            self._draw()
+            canvas = self._views.get(view) or self._views["front"]
+            picture: np.ndarray[Any, Any] = canvas.picture(nozzle)
+            self._frames += 1
+            return Image.fromarray(expose(picture, Exposure(noise=1.2, blur=0.0, seed=self._frames)))
 
     def jpeg(self, nozzle: Spot, caption: str, view: View = "front", stamp: bool = False) -> bytes:
         """The same as a JPEG, with a caption; with the time of day stamped into it, if that is wanted."""

@@ -74,7 +74,7 @@ class RunningTender:
         self._background = HelperProcess(["background"], told)
         watch = ["cameras", "--name", settings.name, "--clock", settings.clock, "--folder", str(settings.folder)]
         self._cameras = HelperProcess(watch, told, always=True)
-        self._moments = CameraMoments(self._cameras.tell)
+        self._moments = CameraMoments(self._cameras.tell, clock.rate)
         self._around = DriverContext(settings.name, clock, self._store, self._keeping, self._tell, self._log_ready)
         self._links: dict[str, MachineDriver] = {}
         self._plugs: dict[str, tuple[PlugKeeper, asyncio.Task[None]]] = {}

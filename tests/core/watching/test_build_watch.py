@@ -16,9 +16,10 @@ from chronarch.core.watching.build_watch import BuildWatch, CameraView, Seen
 from chronarch.core.watching.camera_pose import CameraPose, PoseUnclear, find_pose
 from chronarch.core.watching.expected_scene import OTHER, ExpectedScene, Sight
 from chronarch.core.watching.frame_quality import Unjudged
-from chronarch.core.watching.judgement import FailureMode, Judge
+from chronarch.core.watching.judgement import Judge
 from chronarch.core.watching.learned import LEARNED
 from chronarch.core.watching.opencv import cv2
+from chronarch.core.watching.suspicion import FailureMode
 from chronarch.demo.labelled_sets import SlicedPart, part_named
 from chronarch.standins.scene.drawing import BedView, Surroundings
 from chronarch.standins.scene.exposure import Exposure, as_jpeg, expose

@@ -10,17 +10,11 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from chronarch.core.watching.answers import learn_from_answers
 from chronarch.core.watching.evidence import FrameEvidence, ObjectEvidence
-from chronarch.core.watching.judgement import (
-    FEATURES,
-    KINDS,
-    OF_OBJECT,
-    FailureMode,
-    Judge,
-    features,
-    learn_from_answers,
-)
+from chronarch.core.watching.judgement import FEATURES, Judge, features
 from chronarch.core.watching.learned import LEARNED
+from chronarch.core.watching.suspicion import KINDS, OF_OBJECT, FailureMode
 
 FINE = ObjectEvidence(1, 900, 0.0, 0.0, 0.0, 0.0, 0.0, 200, 0.0, 0.0, (0.0, 0.0), 0.6, None)
 AWAY = replace(FINE, extra_mm2=420.0, spread_mm=24.0, lost=0.1, rough=1.4, push_mm=(22.0, 6.0), place=(40, 60, 30, 20))

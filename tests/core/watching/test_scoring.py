@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import unittest
 
-from chronarch.core.watching.judgement import FailureMode
 from chronarch.core.watching.scoring import LabelScore, ScoredFrame, SetScore, score
+from chronarch.core.watching.suspicion import FailureMode
 
 
 def sequence(name: str, *said: tuple[str, FailureMode | None, float], every_s: float = 60.0) -> list[ScoredFrame]:

@@ -19,8 +19,9 @@ from chronarch.core.watching.appearance import ClearBed, Compared, Lit, Material
 from chronarch.core.watching.camera_pose import CameraPose, PoseUnclear, Spot, find_bend, find_pose
 from chronarch.core.watching.expected_scene import OTHER, ExpectedScene, Sight
 from chronarch.core.watching.frame_quality import FOREIGN_SHARE, ClearView, Unjudged
-from chronarch.core.watching.judgement import Judge, Suspicion
+from chronarch.core.watching.judgement import Judge
 from chronarch.core.watching.opencv import cv2
+from chronarch.core.watching.suspicion import Suspicion
 
 Image = np.ndarray[Any, np.dtype[Any]]
 WIDTH = 960

@@ -11,40 +11,16 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from enum import StrEnum
 from typing import Any
 
 import numpy as np
 
 from chronarch.core.watching.evidence import FrameEvidence, ObjectEvidence
+from chronarch.core.watching.suspicion import KINDS, OF_BUILD, OF_OBJECT, SENTENCES, FailureMode, Suspicion
 
 Floats = np.ndarray[Any, np.dtype[np.float64]]
 
 
-class FailureMode(StrEnum):
-    """What may be wrong with a build."""
-
-    LOOSE = "loose"
-    TANGLE = "tangle"
-    SHIFTED = "shifted"
-    NOT_GROWING = "not-growing"
-    BLOB = "blob"
-    FALLEN = "fallen"
-    NOT_CLEAR = "not-clear"
-
-
-OF_OBJECT = (FailureMode.LOOSE, FailureMode.TANGLE, FailureMode.FALLEN)
-OF_BUILD = (FailureMode.SHIFTED, FailureMode.NOT_GROWING, FailureMode.BLOB)
-KINDS = (*OF_OBJECT, *OF_BUILD)
-SENTENCES = {
-    FailureMode.LOOSE: "{name} is not where it was laid.",
-    FailureMode.TANGLE: "There is material beside {name} where none should be.",
-    FailureMode.SHIFTED: "Layers do not stand over each other: all that was laid since is moved.",
-    FailureMode.NOT_GROWING: "Nothing is added any more: no material comes out of the nozzle.",
-    FailureMode.BLOB: "Material gathers at the nozzle.",
-    FailureMode.FALLEN: "{name} has fallen over.",
-    FailureMode.NOT_CLEAR: "Something lies on the bed.",
-}
 LEAST, MOST = -1.2, 1.6
 """What one frame takes away or adds at most."""
 TOP = 9.0
@@ -57,21 +33,6 @@ LEAST_MM2 = 1.0
 """Less material than this where none should be is a crumb, or an edge that is not quite where it should be."""
 SEEN_PX = 40
 """An object of which fewer pixels are known says nothing by what it lacks."""
-
-
-@dataclass(frozen=True)
-class Suspicion:
-    """What seems to be wrong: `probability` 0 to 1; `object` its name and `number` it counts from 1, empty and 0 where
-    it is the whole build; `place` where in the picture (left, top, width, height, as shares of it), `since_s` when it
-    was first more likely than not."""
-
-    mode: FailureMode
-    probability: float
-    object: str
-    number: int
-    sentence: str
-    place: tuple[float, float, float, float] | None
-    since_s: float | None
 
 
 @dataclass(frozen=True)
@@ -233,21 +194,3 @@ class Judge:
                 ),
             )  # fmt: skip
         return tuple(sorted(found.values(), key=lambda s: -s.probability))
-
-
-PRIOR_SPREAD = 1.0
-
-
-def learn_from_answers(answers: Iterable[tuple[float, bool]]) -> float:
-    """By how much the log-odds of a kind are to be moved for a camera, from pairs of (probability said, was it so): the
-    most likely shift under a normal prior around 0 with standard deviation `PRIOR_SPREAD` (Newton's method)."""
-    pairs = [(math.log(p / (1 - p)), float(right)) for said, right in answers for p in [min(0.99, max(0.01, said))]]
-    moved = 0.0
-    for _ in range(20):
-        slope, bend = -moved / PRIOR_SPREAD**2, 1 / PRIOR_SPREAD**2
-        for odds, right in pairs:
-            p = 1 / (1 + math.exp(-(odds + moved)))
-            slope += right - p
-            bend += p * (1 - p)
-        moved += slope / bend
-    return max(-4.0, min(4.0, moved))

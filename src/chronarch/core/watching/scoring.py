@@ -8,7 +8,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
-from chronarch.core.watching.judgement import FailureMode
+from chronarch.core.watching.suspicion import FailureMode
 
 FINE, CANNOT_JUDGE = "fine", "cannot-judge"
 LABELS = (FINE, *(str(f) for f in FailureMode), CANNOT_JUDGE)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from sqlalchemy import Integer, Select, cast, delete, exists, func, or_, select, text, tuple_, update
@@ -55,6 +55,9 @@ async def over(db: AsyncSession, now: datetime, most: int) -> Sequence[Frame]:
 def soonest(most: int) -> Select[Any]:
     """Those that would be thinned next; the first and last of builds, oldest first, come after all others."""
     return select(Frame).order_by(Frame.keep_until, Frame.at).limit(most)
+
+
+FORTNIGHT = timedelta(days=14)
 
 
 @dataclass(frozen=True)

@@ -1,4 +1,4 @@
-"""Cameras, the frames of them that are kept, and films."""
+"""Cameras, the frames of them that are kept, films, and what the watch suspects."""
 
 from __future__ import annotations
 
@@ -111,3 +111,66 @@ class FilmRule(Base):
     scope: Mapped[str] = mapped_column(String(8), primary_key=True)
     subject: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
     settings: Mapped[dict[str, Any]] = mapped_column(JSON)
+
+
+class BedView(Base):
+    """Where a camera sees the bed: its corners in pixels of a picture, and the clear bed's frame."""
+
+    __tablename__ = "bed_view"
+    __change__ = "cameras"
+    __subject__ = "camera_id"
+    camera_id: Mapped[int] = mapped_column(ForeignKey("camera.id", ondelete="CASCADE"), primary_key=True)
+    corners: Mapped[list[list[float]]] = mapped_column(JSON)
+    clear: Mapped[bytes] = mapped_column(LargeBinary(4_000_000), deferred=True)
+    """A JPEG."""
+    width: Mapped[int] = mapped_column(Integer)
+    height: Mapped[int] = mapped_column(Integer)
+    set_at: Mapped[datetime] = mapped_column(UtcTime)
+    set_by: Mapped[str] = mapped_column(String(120), default="")
+
+
+class WatchSetting(Base):
+    """What follows when something is suspected: `scope` is for what, `subject` its number (0 for the shop)."""
+
+    __tablename__ = "watch_setting"
+    __change__ = "watch-rules"
+    __subject__ = "scope"
+    scope: Mapped[str] = mapped_column(String(8), primary_key=True)
+    subject: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    rule: Mapped[dict[str, Any]] = mapped_column(JSON)
+
+
+class Suspicion(Base):
+    """What the watch suspected of a build, or what it missed and a person said."""
+
+    __tablename__ = "suspicion"
+    __change__ = "suspicions"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    build_id: Mapped[int] = mapped_column(ForeignKey("build.id"))
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"))
+    camera_id: Mapped[int | None] = mapped_column(ForeignKey("camera.id", ondelete="SET NULL"))
+    frame_id: Mapped[int | None] = mapped_column(ForeignKey("frame.id", ondelete="SET NULL"))
+    mode: Mapped[str] = mapped_column(String(12))
+    object: Mapped[str] = mapped_column(String(120), default="")
+    sentence: Mapped[str] = mapped_column(String(300))
+    probability: Mapped[float] = mapped_column(Float(53))
+    """The highest that it came to; 0 for what a person said."""
+    place: Mapped[list[float] | None] = mapped_column(JSON)
+    at: Mapped[datetime] = mapped_column(UtcTime)
+    """When it was raised, shop time."""
+    over_at: Mapped[datetime | None] = mapped_column(UtcTime)
+    """When it was no longer likely, or its build ended."""
+    followed: Mapped[str] = mapped_column(String(10), default="nothing")
+    problem: Mapped[str] = mapped_column(String(300), default="")
+    """Why what should follow could not be done."""
+    right: Mapped[bool | None] = mapped_column(Boolean)
+    """What a person said of it; null while nobody has."""
+    answered_by: Mapped[str] = mapped_column(String(120), default="")
+    answered_at: Mapped[datetime | None] = mapped_column(UtcTime)
+    missed: Mapped[bool] = mapped_column(Boolean, default=False)
+    """Whether a person told of it, and the watch had not."""
+    __table_args__ = (
+        Index("suspicion_of_build", "build_id"),
+        Index("suspicion_of_machine", "machine_id", "at"),
+        Index("suspicion_of_camera", "camera_id", "answered_at"),
+    )

@@ -5,23 +5,54 @@ from __future__ import annotations
 import hashlib
 from datetime import timedelta
 
-from sqlalchemy import select
+from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.gcode.plan import TimePlan
 from chronarch.records import tables as t
 from chronarch.service.context import ServiceContext
+from chronarch.service.control.builds import running
 from chronarch.service.library.content_store import ContentStore
 from chronarch.service.library.contents import reading_of
 from chronarch.service.library.intake import add_content
 from chronarch.service.library.readers import ContentReaders
-from chronarch.service.machines.fleet import FleetMachine
-from chronarch.service.problems import ApiProblem
+from chronarch.service.machines.fleet import Fleet, FleetMachine
+from chronarch.service.problems import ApiProblem, TooLateProblem
 from chronarch.wire.control import actions as w
 from chronarch.wire.control.commands import Skip
 from chronarch.wire.gcode import WirePlan
 
-# Leaving objects out -----------------------------------------------------------------------------------------------
+TRIES = 3
+
+
+async def leave_out(
+    context: ServiceContext, fleet: Fleet, store: ContentStore, readers: ContentReaders, number: int,
+    objects: list[str], by: str,
+) -> w.SkipPlan:  # fmt: skip
+    """Have a running build go on without some objects, from the next layer on that is not too near. Raises
+    ApiProblem."""
+    build, known = await running(context, fleet, number, "leave out")
+    lead_s = 0.0
+    for more in reversed(range(TRIES)):
+        began = context.clock.now()
+        told, wish, skips = await skip_plan(context, store, readers, build, known, objects, lead_s)
+        try:
+            await fleet.command(known, wish, by)
+        except TooLateProblem:
+            if not more:
+                raise
+            lead_s = 2 * (lead_s + (context.clock.now() - began).total_seconds())
+            continue
+        await keep_skips(context, number, skips, wish.sha256)
+        return told
+    raise AssertionError("unreachable")
+
+
+async def keep_skips(context: ServiceContext, number: int, skips: list[dict[str, object]], sha256: str | None) -> None:
+    """Note what is left out of a build, and with which content it goes on."""
+    async with context.sessions() as db:
+        await db.execute(update(t.Build).where(t.Build.id == number).values(skips=skips, fed_sha256=sha256))
+        await db.commit()
 
 
 async def skip_plan(

@@ -96,6 +96,8 @@ class Looker:
     wanted: dict[str, tuple[Size, float]] = field(default_factory=dict)
     """By camera: the size, and frames a second."""
     fresh: asyncio.Event = field(default_factory=asyncio.Event)
+    counts: bool = True
+    """Whether it is a person, or a program of theirs."""
 
 
 class Cameras:
@@ -164,7 +166,7 @@ class Cameras:
             settings=known.settings, frame_at=newest.head.at if newest else None,
             width=newest.head.width if newest else 0, height=newest.head.height if newest else 0,
             frames_per_s=self._rate(known), trouble=known.trouble or self._away(known),
-            looked_at_by=sum(row.name in looker.wanted for looker in self._lookers),
+            looked_at_by=sum(looker.counts and row.name in looker.wanted for looker in self._lookers),
         )  # fmt: skip
 
     def _rate(self, known: KnownCamera) -> float:

@@ -145,6 +145,13 @@ class BedView:
         at = (self._px(ends) // 2).reshape(-1, 2, 2)
         cv2.polylines(self._shadow, list(at), False, 255, max(1, thick), cv2.LINE_8, SHIFT)
 
+    def clear(self) -> None:
+        """`matter` has been cleared: nothing lies on the bed."""
+        for canvas in (self._material, self._mask, self._shadow):
+            canvas[:] = 0
+        self._things.clear()
+        self.version = self.matter.version
+
     def _renew(self) -> None:
         """Draw everything again, the far before the near."""
         for canvas in (self._material, self._mask, self._shadow):

@@ -14,7 +14,7 @@ from chronarch.core.machines.states import WORKING, MachineState
 from chronarch.core.watching.frame_keeping import FrameReason
 
 TOLD_EVERY = 10
-"""Looks between two tellings of where a build is, while nothing happens."""
+"""Looks between two tellings of where a build is, while nothing happens; fewer where shop time runs faster."""
 
 
 class FilmMoments:
@@ -56,10 +56,10 @@ def _share(plan: TimePlan, layer: int, taken: int) -> float:
 
 class CameraMoments:
     """`tell` takes a message to the camera process, and what one that is started anew is told in its place. `look` is
-    called several times a second for each machine."""
+    called several times a second for each machine; `rate` is that of shop time."""
 
-    def __init__(self, tell: Callable[[dict[str, Any], dict[str, Any]], None]) -> None:
-        self._tell = tell
+    def __init__(self, tell: Callable[[dict[str, Any], dict[str, Any]], None], rate: float = 1.0) -> None:
+        self._tell, self._told_every = tell, max(1, round(TOLD_EVERY / rate))
         self._places: dict[str, tuple[int | None, int, bool]] = {}
         self._builds: dict[str, int] = {}
         self._looks: dict[str, int] = {}
@@ -79,7 +79,7 @@ class CameraMoments:
         if before is None or before != (build, layer, working):
             new_layer = before is not None and build == before[0] and layer > before[1]
             self._say(machine, controller, FrameReason.LAYER if new_layer else None)
-        elif working and self._looks[machine] % TOLD_EVERY == 0:
+        elif working and self._looks[machine] % self._told_every == 0:
             self._say(machine, controller, None)
         if working and self._films.setdefault(machine, FilmMoments()).due(controller.machine):
             self._say(machine, controller, FrameReason.FILM)

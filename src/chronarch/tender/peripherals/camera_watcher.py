@@ -132,8 +132,9 @@ class CameraWatcher:
 
     def _head(self, shot: Shot, size: Size, picture: Picture) -> FrameHead:
         return FrameHead(
-            camera=self.name, size=size, taken_at=shot.taken_at, at=shot.at, width=picture.width, height=picture.height
-        )
+            camera=self.name, size=size, taken_at=shot.taken_at, at=shot.at, width=picture.width, height=picture.height,
+            build=self._place.build, command=self._place.command,
+        )  # fmt: skip
 
     async def _rest(self, began_s: float) -> None:
         """Wait until the next frame is due; less long if somebody begins to look meanwhile."""

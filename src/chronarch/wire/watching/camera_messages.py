@@ -85,6 +85,9 @@ class FrameHead(Wire):
     """Shop time."""
     width: int = Field(ge=1, le=20_000)
     height: int = Field(ge=1, le=20_000)
+    build: int | None = Field(default=None, ge=1, lt=2**31)
+    command: Counted = 0
+    """Where in a build the machine was: the commands that it had acknowledged."""
     kept: KeptAs | None = None
     """For a frame that is to be kept; it is not a live one."""
 

@@ -10,6 +10,7 @@ from chronarch.wire.common import Wire
 
 EverySeconds = Annotated[float, Field(ge=5, le=3600, allow_inf_nan=False)]
 Gigabytes = Annotated[float, Field(ge=0.1, le=100_000, allow_inf_nan=False)]
+FalseAlarms = Annotated[float, Field(ge=0.02, le=1000, allow_inf_nan=False)]
 Cores = Annotated[float, Field(ge=0.02, le=64, allow_inf_nan=False)]
 
 
@@ -23,6 +24,8 @@ class Watching(Wire):
     """What kept frames may take of the disk."""
     films_gb: Gigabytes = 10.0
     """What films may take of the disk."""
+    false_alarms_a_week: FalseAlarms = 2.0
+    """How many false alarms of the watch the whole shop puts up with in a week; fewer catch fewer failures, later."""
 
 
 class WatchingUpdate(Wire):
@@ -32,6 +35,7 @@ class WatchingUpdate(Wire):
     keep_every_s: EverySeconds | None = None
     frames_gb: Gigabytes | None = None
     films_gb: Gigabytes | None = None
+    false_alarms_a_week: FalseAlarms | None = None
 
 
 class FrameCost(Wire):

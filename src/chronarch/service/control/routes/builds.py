@@ -3,21 +3,20 @@
 from __future__ import annotations
 
 from fastapi import APIRouter
-from sqlalchemy import select, update
-from sqlalchemy.ext.asyncio import AsyncSession
+from sqlalchemy import select
 
 from chronarch.core.bounds import Counted, Named, Number
 from chronarch.records import tables as t
-from chronarch.records.orders.builds import build_wire, select_builds
-from chronarch.service.context import Context, ServiceContext
-from chronarch.service.control.builds import have_done, running
-from chronarch.service.control.leave_out import edited_content, skip_plan, time_plan_of
+from chronarch.records.orders.builds import build_wire
+from chronarch.service.context import Context
+from chronarch.service.control.builds import find_build, have_done, running
+from chronarch.service.control.leave_out import edited_content, keep_skips, leave_out, skip_plan, time_plan_of
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.library.content_store import TheContentStore
 from chronarch.service.library.readers import TheContentReaders
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.permissions import Caller
-from chronarch.service.problems import ApiProblem, TooLateProblem
+from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import ReasonGiven
 from chronarch.wire.control import actions as w
 from chronarch.wire.control import commands as c
@@ -25,7 +24,6 @@ from chronarch.wire.gcode import WirePlan
 from chronarch.wire.orders.builds import Build
 
 router = APIRouter(tags=["builds"], route_class=RetryingRoute)
-TRIES = 3
 
 
 @router.post("/builds/{number:record}/pause")
@@ -104,21 +102,7 @@ async def skip(
     readers: TheContentReaders,
 ) -> w.SkipPlan:
     """Leave objects out of a running build from the next layer on. Everything else on the bed is laid as before."""
-    build, known = await running(context, fleet, number, "leave out")
-    lead_s = 0.0
-    for more in reversed(range(TRIES)):
-        began = context.clock.now()
-        told, wish, skips = await skip_plan(context, store, readers, build, known, asked.objects, lead_s)
-        try:
-            await fleet.command(known, wish, who.signature)
-        except TooLateProblem:
-            if not more:
-                raise
-            lead_s = 2 * (lead_s + (context.clock.now() - began).total_seconds())
-            continue
-        await _keep_skips(context, number, skips, wish.sha256)
-        return told
-    raise AssertionError("unreachable")
+    return await leave_out(context, fleet, store, readers, number, asked.objects, who.signature)
 
 
 @router.delete("/builds/{number:record}/skip/{name}")
@@ -147,19 +131,6 @@ async def undo_skip(
     text = f"{name} is laid after all"
     wish = c.Skip(build=number, sha256=sha256, plan=WirePlan.of(plan), from_command=from_command, text=text)
     await fleet.command(known, wish, who.signature)
-    return await _keep_skips(context, number, skips, sha256 if skips else None)
-
-
-async def _keep_skips(
-    context: ServiceContext, number: int, skips: list[dict[str, object]], sha256: str | None
-) -> Build:
+    await keep_skips(context, number, skips, sha256 if skips else None)
     async with context.sessions() as db:
-        await db.execute(update(t.Build).where(t.Build.id == number).values(skips=skips, fed_sha256=sha256))
-        await db.commit()
-        wire = await _wire(db, number)
-    return wire
-
-
-async def _wire(db: AsyncSession, number: int) -> Build:
-    row = (await db.execute(select_builds().where(t.Build.id == number))).one()
-    return build_wire(row)
+        return build_wire(await find_build(db, number))

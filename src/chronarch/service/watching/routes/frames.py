@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Query, Response
@@ -27,7 +27,7 @@ from chronarch.wire.watching.frames import KeptFrame
 from chronarch.wire.watching.settings import EverySeconds, FrameCost
 
 router = APIRouter(tags=["cameras"], route_class=RetryingRoute)
-LEARN_FROM, MANY_BUILDS = timedelta(days=14), 10
+MANY_BUILDS = 10
 USUAL_FRAME_BYTES, USUAL_WORKING, USUAL_LAYERS_PER_H, USUAL_BUILDS_PER_DAY = 60_000.0, 0.5, 60.0, 4.0
 """What a shop is taken for that says nothing of itself yet; builds a machine and day."""
 
@@ -110,13 +110,13 @@ async def _figures(db: AsyncSession, now: datetime, cameras: Cameras, mean_bytes
     at_machines = sum(bool(one.machine) for one in known)
     machines = max(1, len({one.machine for one in known if one.machine}))
     live = [len(newest.jpeg) for one in known if (newest := one.newest.get("full")) is not None]
-    made = await records.made_since(db, now - LEARN_FROM)
+    made = await records.made_since(db, now - records.FORTNIGHT)
     told = made.builds >= MANY_BUILDS and made.seconds > 0
     return ShopFigures(
         at_machines=at_machines, at_rooms=len(known) - at_machines,
         frame_bytes=mean_bytes or (sum(live) / len(live) if live else USUAL_FRAME_BYTES),
-        working=min(1.0, made.seconds / (machines * LEARN_FROM.total_seconds())) if told else USUAL_WORKING,
+        working=min(1.0, made.seconds / (machines * records.FORTNIGHT.total_seconds())) if told else USUAL_WORKING,
         layers_per_h=made.layers / made.seconds * 3600 if told else USUAL_LAYERS_PER_H,
-        builds_per_day=made.builds / LEARN_FROM.days if told else USUAL_BUILDS_PER_DAY * machines,
+        builds_per_day=made.builds / records.FORTNIGHT.days if told else USUAL_BUILDS_PER_DAY * machines,
         cameras_per_machine=at_machines / machines,
     )  # fmt: skip

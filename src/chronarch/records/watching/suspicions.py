@@ -1,0 +1,71 @@
+"""Suspicions: finding them, what is open of a build, and what people answered."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from sqlalchemy import Integer, cast, func, select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.watching.frame_keeping import FOR_EVER
+from chronarch.core.watching.watch_rules import WatchRule
+from chronarch.records.machines.tables import Machine
+from chronarch.records.watching.tables import BedView, Camera, Frame, Suspicion, WatchSetting
+
+MOST_ANSWERS = 200
+"""So many answers of a camera are learned from, the newest."""
+
+
+def select_suspicions() -> Any:
+    """Suspicions with the names of their machine and camera."""
+    return (
+        select(Suspicion, Machine.name, Camera.name)
+        .join(Machine, Machine.id == Suspicion.machine_id)
+        .outerjoin(Camera, Camera.id == Suspicion.camera_id)
+    )
+
+
+async def raised_of(db: AsyncSession, build: int) -> Sequence[Suspicion]:
+    """What was raised of a build, whether or not it is over."""
+    query = select(Suspicion).where(Suspicion.build_id == build, ~Suspicion.missed)
+    return (await db.execute(query.order_by(Suspicion.id))).scalars().all()
+
+
+async def answers_of(db: AsyncSession, camera: int) -> list[tuple[str, float, bool]]:
+    """What people answered of a camera's suspicions: the kind, the probability that was said, whether it was so."""
+    query = select(Suspicion.mode, Suspicion.probability, Suspicion.right).where(
+        Suspicion.camera_id == camera, Suspicion.answered_at.is_not(None), ~Suspicion.missed
+    )
+    rows = await db.execute(query.order_by(Suspicion.answered_at.desc()).limit(MOST_ANSWERS))
+    return [(mode, probability, bool(right)) for mode, probability, right in rows]
+
+
+async def answered(db: AsyncSession) -> tuple[int, int, int]:
+    """How many suspicions were right, how many were false alarms, and how many failures were missed."""
+    right, wrong, missed = (
+        cast(func.sum(func.if_(condition, 1, 0)), Integer)
+        for condition in (
+            Suspicion.right & ~Suspicion.missed, ~Suspicion.right & ~Suspicion.missed, Suspicion.missed,
+        )
+    )  # fmt: skip
+    a, b, c = (await db.execute(select(right, wrong, missed))).one()
+    return int(a or 0), int(b or 0), int(c or 0)
+
+
+async def keep_frames(db: AsyncSession, build: int, camera: int | None) -> None:
+    """The frames of a build are labelled now: those that are left stay."""
+    mine = update(Frame).where(Frame.build_id == build, Frame.camera_id == camera)
+    await db.execute(mine.values(keep_until=FOR_EVER))
+
+
+async def rules(db: AsyncSession, read: Callable[[Any], WatchRule]) -> dict[tuple[str, int], WatchRule]:
+    """What was set for the shop, machines and jobs, by scope and number."""
+    rows = (await db.execute(select(WatchSetting))).scalars()
+    return {(row.scope, row.subject): read(row.rule) for row in rows}
+
+
+async def views(db: AsyncSession) -> dict[int, BedView]:
+    """How cameras see beds, by camera, without the pictures."""
+    rows = (await db.execute(select(BedView).execution_options(populate_existing=True))).scalars()
+    return {row.camera_id: row for row in rows}

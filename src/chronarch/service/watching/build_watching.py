@@ -1,0 +1,314 @@
+"""Has builds watched: asks cameras for frames, has them looked at, and raises what is suspected.
+
+Each frame of a machine that builds is judged every `EVERY_S` shop seconds, less often where that would cost more than
+the watch may have of a core. What is raised once of a build is not raised again.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from collections import deque
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Annotated
+
+from sqlalchemy import select, update
+
+from chronarch.core.machines.states import MachineState
+from chronarch.core.watching.answers import learn_from_answers
+from chronarch.core.watching.carefulness import CurvePoint, choose
+from chronarch.core.watching.frame_keeping import FOR_EVER, FrameReason
+from chronarch.core.watching.measured import MEASURED
+from chronarch.core.watching.suspicion import FailureMode, Suspicion
+from chronarch.core.watching.watch_rules import Follow, WatchRule
+from chronarch.records import tables as t
+from chronarch.records.watching import frames, suspicions
+from chronarch.service.context import ServiceContext, part
+from chronarch.service.library.content_store import ContentStore
+from chronarch.service.machines.fleet import Fleet, FleetMachine
+from chronarch.service.process_pool import NotDone
+from chronarch.service.watching.cameras import Cameras, KnownCamera, Looker, NewestFrame
+from chronarch.service.watching.content_folder import FrameStore
+from chronarch.service.watching.following import Following
+from chronarch.service.watching.settings import load_watching
+from chronarch.service.watching.watch_messages import Looked, NotBegun, WatchOrder
+from chronarch.service.watching.watch_process import WatchProcess
+from chronarch.wire.watching.watch import watch_rule
+
+LOOK_EVERY_S = 0.25
+"""How often it is seen whether a frame is to be looked at, real seconds."""
+EVERY_S = 10.0
+"""How often a build is looked at, shop seconds."""
+WEEK_H, FORTNIGHT_H = 168.0, 336.0
+USUAL_COST_S = 0.08
+"""What a look is taken to cost until one was measured, s of the processor."""
+MOST_SHARE = 0.5
+"""What the watch may take of a core."""
+OVER_BELOW = 0.3
+"""A suspicion that is less likely than this is over."""
+GREW = 0.02
+WEIGHED_EVERY_S = 60.0
+log = logging.getLogger("chronarch.watch")
+
+
+@dataclass
+class _Watched:
+    """A build that is watched through a camera."""
+
+    build: int
+    sha256: str
+    begun_at: datetime
+    raised: dict[tuple[FailureMode, str], int] = field(default_factory=dict)
+    """What was raised of it, by kind and object: the number of its record."""
+    likeliest: dict[int, float] = field(default_factory=dict)
+    looked: datetime | None = None
+    unjudged: str = ""
+    problem: str = ""
+
+    @property
+    def key(self) -> str:
+        return f"{self.build} {self.sha256}"
+
+
+class BuildWatching:
+    """`look` is the step of one worker."""
+
+    def __init__(
+        self, context: ServiceContext, fleet: Fleet, cameras: Cameras, contents: ContentStore, store: FrameStore,
+        process: WatchProcess, following: Following,
+    ) -> None:  # fmt: skip
+        self._context, self._fleet, self._cameras = context, fleet, cameras
+        self._contents, self._frames = contents, store
+        self._process, self._following = process, following
+        self._looker = Looker(counts=False)
+        self._watched: dict[str, _Watched] = {}
+        """By machine."""
+        self._rules: dict[tuple[str, int], WatchRule] = {}
+        self._views: dict[int, t.BedView] = {}
+        self._changed = context.changes.watch("watch-rules", "cameras", "setup")
+        self._changed.event.set()
+        self._costs: deque[float] = deque([USUAL_COST_S], maxlen=50)
+        self._spent: deque[tuple[float, float]] = deque(maxlen=200)
+        """When looks were made, real seconds, and what each cost."""
+        self._rest_until_s = 0.0
+        self._weighed_s = -1e9
+        self.building_h_per_week = 0.0
+        self.chosen: CurvePoint = MEASURED[-1]
+
+    # What holds ---------------------------------------------------------------------------------------------------
+
+    async def _renew(self) -> None:
+        """Read rules and views anew where they have changed."""
+        now_s = self._context.clock.monotonic_s()
+        if not self._changed.event.is_set() and now_s - self._weighed_s < WEIGHED_EVERY_S:
+            return
+        self._changed.take()
+        async with self._context.sessions() as db:
+            self._rules = await suspicions.rules(db, watch_rule.validate_python)
+            before, self._views = self._views, await suspicions.views(db)
+            made = await frames.made_since(db, self._context.clock.now() - frames.FORTNIGHT)
+            settings = await load_watching(db)
+        for machine, one in list(self._watched.items()):
+            camera = self.camera_of(machine)
+            if camera is None or _other(before.get(camera.row.id), self._views.get(camera.row.id)):
+                await self._end(machine, one)
+        self._weighed_s = now_s
+        self.building_h_per_week = max(1.0, made.seconds / 3600 / 2)
+        self.chosen = choose(MEASURED, settings.false_alarms_a_week / self.building_h_per_week)
+
+    def camera_of(self, machine: str) -> KnownCamera | None:
+        """The camera that watches a machine: its first."""
+        return next((k for k in self._cameras.all() if k.machine == machine and k.row.first), None)
+
+    def rule(self, known: FleetMachine) -> WatchRule:
+        """What holds for a machine and the job it works on."""
+        job = known.brief.job if known.brief is not None else 0
+        for key in (("job", job), ("machine", known.row.id), ("shop", 0)):
+            if key in self._rules:
+                return self._rules[key]
+        return WatchRule()
+
+    def why_not(self, known: FleetMachine) -> str:
+        """Why a machine is not watched; empty where it is."""
+        camera, rule = self.camera_of(known.row.name), self.rule(known)
+        if not rule.on:
+            return f"the watch is off: {rule.reason}" if rule.reason else "the watch is off"
+        if camera is None:
+            return "no camera looks at it"
+        if camera.row.id not in self._views:
+            return f"the bed's corners are not marked in the picture of {camera.row.name}"
+        if camera.trouble is not None:
+            return f"{camera.row.name}: {camera.trouble.text}"
+        one = self._watched.get(known.row.name)
+        return one.problem if one is not None else ""
+
+    def stands(self, machine: str) -> tuple[str, datetime | None]:
+        """What keeps the newest frame of a machine from being judged, and when that was taken."""
+        one = self._watched.get(machine)
+        return (one.unjudged, one.looked) if one is not None else ("", None)
+
+    def share(self) -> float:
+        """What it takes of a core, lately."""
+        now_s = self._context.clock.monotonic_s()
+        while self._spent and now_s - self._spent[0][0] > WEIGHED_EVERY_S:
+            self._spent.popleft()
+        return sum(cost for _, cost in self._spent) / WEIGHED_EVERY_S
+
+    # Looking ------------------------------------------------------------------------------------------------------
+
+    async def look(self) -> None:
+        """Look at the frames that are due."""
+        await self._renew()
+        to_watch = {
+            known.row.name: known for known in self._fleet.all()
+            if known.brief is not None and known.row.state == MachineState.BUILDING and not self.why_not(known)
+        }  # fmt: skip
+        for machine, one in list(self._watched.items()):
+            brief = self._fleet.find(machine).brief
+            if brief is None or brief.id != one.build or brief.outcome is not None:
+                await self._end(machine, one)
+        every_s = max(EVERY_S / self._context.clock.rate, len(to_watch) * self._mean_cost_s() / MOST_SHARE)
+        cameras = {name: camera for name in to_watch if (camera := self.camera_of(name)) is not None}
+        await self._cameras.look(self._looker, {c.row.name: ("full", 1 / every_s) for c in cameras.values()})
+        for name, camera in cameras.items():
+            newest = camera.newest.get("full")
+            if newest is not None and self._context.clock.monotonic_s() >= self._rest_until_s:
+                await self._consider(to_watch[name], camera, newest)
+
+    def _mean_cost_s(self) -> float:
+        return sum(self._costs) / len(self._costs)
+
+    async def _consider(self, known: FleetMachine, camera: KnownCamera, newest: NewestFrame) -> None:
+        """Look at a camera's newest frame if it is of this build and was not looked at yet."""
+        one, head = self._watched.get(known.row.name), newest.head
+        if known.brief is None or head.build != known.brief.id or not head.command:
+            return
+        if one is not None and one.looked is not None and (head.at - one.looked).total_seconds() < 0.5 * EVERY_S:
+            return
+        try:
+            if one is None:
+                one = await self._begin(known, camera)
+            found = await self._seen(known, camera, one, newest)
+        except (NotDone, ValueError, OSError) as error:
+            if one is not None:
+                one.problem = f"the watch cannot look: {error}"[:300]
+            log.warning("%s cannot be watched: %s", known.row.name, error)
+            return
+        one.looked, one.unjudged, one.problem = head.at, found.unjudged, ""
+        now_s = self._context.clock.monotonic_s()
+        self._costs.append(found.cost_s)
+        self._spent.append((now_s, found.cost_s))
+        self._rest_until_s = now_s + found.cost_s / MOST_SHARE - found.cost_s
+        await self._weigh(known, camera, one, newest, found)
+
+    async def _begin(self, known: FleetMachine, camera: KnownCamera) -> _Watched:
+        assert known.brief is not None
+        async with self._context.sessions() as db:
+            build = await db.get_one(t.Build, known.brief.id)
+            raised = await suspicions.raised_of(db, build.id)
+        one = _Watched(build.id, build.fed_sha256 or build.sha256, build.started_at or build.claimed_at)
+        for row in raised:
+            one.raised[FailureMode(row.mode), row.object] = row.id
+            one.likeliest[row.id] = row.probability
+        self._watched[known.row.name] = one
+        return one
+
+    async def _seen(self, known: FleetMachine, camera: KnownCamera, one: _Watched, newest: NewestFrame) -> Looked:
+        at_s = (newest.head.at - one.begun_at).total_seconds()
+        try:
+            return await self._process.look(one.key, newest.jpeg, newest.head.command, at_s)
+        except NotBegun:
+            await self._process.begin(one.key, await self._order(known, camera, one))
+            return await self._process.look(one.key, newest.jpeg, newest.head.command, at_s)
+
+    async def _order(self, known: FleetMachine, camera: KnownCamera, one: _Watched) -> WatchOrder:
+        async with self._context.sessions() as db:
+            view = await db.get_one(t.BedView, camera.row.id)
+            clear = (await db.execute(select(t.BedView.clear).where(t.BedView.camera_id == camera.row.id))).scalar_one()
+            answers = await suspicions.answers_of(db, camera.row.id)
+            build = await db.get_one(t.Build, one.build)
+        moved = {
+            mode: learn_from_answers([(p, right) for kind, p, right in answers if kind == mode])
+            for mode in FailureMode
+        }  # fmt: skip
+        corners = tuple((float(u), float(v)) for u, v in view.corners)
+        left_out = tuple(str(skip["object"]) for skip in build.skips)
+        return WatchOrder(self._contents.path(one.sha256), known.model, clear, corners, moved, left_out)
+
+    async def _end(self, machine: str, one: _Watched) -> None:
+        """A build is no longer watched."""
+        self._watched.pop(machine, None)
+        async with self._context.sessions() as db:
+            over = update(t.Suspicion).where(t.Suspicion.build_id == one.build, t.Suspicion.over_at.is_(None))
+            await db.execute(over.values(over_at=self._context.clock.now()))
+            await db.commit()
+        try:
+            await self._process.end(one.key)
+        except NotDone as error:
+            log.warning("%s", error)
+
+    # Raising ------------------------------------------------------------------------------------------------------
+
+    async def _weigh(
+        self, known: FleetMachine, camera: KnownCamera, one: _Watched, newest: NewestFrame, found: Looked
+    ) -> None:
+        """Raise what is likely enough, and note how likely it still is."""
+        rule = self.rule(known)
+        for suspicion in found.suspicions:
+            number = one.raised.get((suspicion.mode, suspicion.object))
+            follow = rule.follows(suspicion.mode)
+            if number is None and suspicion.probability >= self.chosen.threshold and follow is not Follow.NOTHING:
+                await self._raise(known, camera, one, newest, suspicion, follow, found.objects)
+            elif number is not None and suspicion.probability > one.likeliest.get(number, 0.0) + GREW:
+                one.likeliest[number] = suspicion.probability
+                async with self._context.sessions() as db:
+                    row = await db.get_one(t.Suspicion, number)
+                    row.probability, row.over_at = suspicion.probability, None
+                    await db.commit()
+        if found.unjudged:
+            return
+        likely = {(s.mode, s.object) for s in found.suspicions if s.probability >= OVER_BELOW}
+        gone = [number for key, number in one.raised.items() if key not in likely and number in one.likeliest]
+        for number in gone:
+            one.likeliest.pop(number)
+            async with self._context.sessions() as db:
+                row = await db.get_one(t.Suspicion, number)
+                row.over_at = row.over_at or self._context.clock.now()
+                await db.commit()
+
+    async def _raise(
+        self, known: FleetMachine, camera: KnownCamera, one: _Watched, newest: NewestFrame, found: Suspicion,
+        follow: Follow, objects: int,
+    ) -> None:  # fmt: skip
+        sha256 = await asyncio.to_thread(self._frames.write, newest.jpeg)
+        async with self._context.sessions() as db:
+            frame = t.Frame(
+                camera_id=camera.row.id, build_id=one.build, at=newest.head.at, why=FrameReason.SUSPICION,
+                command=newest.head.command, sha256=sha256, size=len(newest.jpeg), keep_until=FOR_EVER,
+            )  # fmt: skip
+            db.add(frame)
+            await db.flush()
+            row = t.Suspicion(
+                build_id=one.build, machine_id=known.row.id, camera_id=camera.row.id, frame_id=frame.id,
+                mode=found.mode, object=found.object[:120], sentence=found.sentence[:300],
+                probability=found.probability, place=list(found.place) if found.place else None,
+                at=newest.head.at, followed=Follow.TELL,
+            )  # fmt: skip
+            db.add(row)
+            text = f"{known.row.name}: {found.sentence} ({found.probability:.0%} likely)"
+            db.add(
+                t.Notice(at=newest.head.at, machine_id=known.row.id, build_id=one.build, severity="alarm", text=text)
+            )
+            await db.commit()
+            one.raised[found.mode, found.object] = row.id
+            one.likeliest[row.id] = found.probability
+        if follow is not Follow.TELL:
+            self._following.begin(row.id, one.build, found, follow, objects)
+
+
+def _other(before: t.BedView | None, now: t.BedView | None) -> bool:
+    return (before and before.set_at) != (now and now.set_at)
+
+
+TheBuildWatching = Annotated[BuildWatching, part(BuildWatching)]

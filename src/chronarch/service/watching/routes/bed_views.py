@@ -1,0 +1,121 @@
+"""Where cameras see beds: the corners are marked in the newest picture, which shows the clear bed."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Response
+from sqlalchemy import select
+
+from chronarch.core.bounds import Named
+from chronarch.records import tables as t
+from chronarch.service.context import Context, ServiceContext
+from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.machines.fleet import Fleet, TheFleet
+from chronarch.service.permissions import Caller
+from chronarch.service.problems import ApiProblem
+from chronarch.service.process_pool import NotDone
+from chronarch.service.watching.cameras import KnownCamera, TheCameras
+from chronarch.service.watching.watch_messages import Spot
+from chronarch.service.watching.watch_process import TheWatchProcess, WatchProcess
+from chronarch.wire.common import RequestDone, fill
+from chronarch.wire.watching import watch as w
+
+router = APIRouter(tags=["watch"], route_class=RetryingRoute)
+
+
+@router.get("/cameras/{name}/bed")
+async def bed_sight(
+    name: Named, context: Context, fleet: TheFleet, cameras: TheCameras, process: TheWatchProcess
+) -> w.BedSight:
+    """How a camera sees the bed."""
+    known = cameras.find(name)
+    async with context.sessions() as db:
+        row = await db.get(t.BedView, known.row.id)
+        if row is None:
+            raise ApiProblem(404, f"The bed's corners are not marked in the picture of {known.row.name} yet.")
+        clear = await _clear(context, known)
+    sight = await _sight(process, fleet, known, clear, [(u, v) for u, v in row.corners])
+    return sight.model_copy(update={"set_at": row.set_at, "set_by": row.set_by})
+
+
+@router.get("/cameras/{name}/bed/clear", response_class=Response, responses={200: {"content": {"image/jpeg": {}}}})
+async def clear_frame(name: Named, context: Context, cameras: TheCameras) -> Response:
+    """The frame of the clear bed that others are compared with, a JPEG."""
+    clear = await _clear(context, cameras.find(name))
+    return Response(clear, media_type="image/jpeg", headers={"Cache-Control": "no-store"})
+
+
+@router.post("/cameras/{name}/bed/check")
+async def check_corners(
+    name: Named, asked: w.BedCorners, fleet: TheFleet, cameras: TheCameras, process: TheWatchProcess
+) -> w.BedSight:
+    """What corners would come to, in the newest picture. Nothing is kept."""
+    known = cameras.find(name)
+    return await _sight(process, fleet, known, _newest(known), asked.corners)
+
+
+@router.put("/cameras/{name}/bed")
+async def mark_corners(
+    name: Named, asked: w.BedCorners, who: Caller, context: Context, fleet: TheFleet, cameras: TheCameras,
+    process: TheWatchProcess,
+) -> w.BedSight:  # fmt: skip
+    """Keep the bed's corners, and the newest picture as that of the clear bed."""
+    known = cameras.find(name)
+    machine = fleet.find(known.machine) if known.machine else None
+    if machine is not None and machine.brief is not None:
+        raise ApiProblem(409, f"{machine.row.name} has a build on its bed; mark the corners once the bed is clear.")
+    jpeg = _newest(known)
+    sight = await _sight(process, fleet, known, jpeg, asked.corners)
+    async with context.sessions() as db:
+        row = await db.get(t.BedView, known.row.id) or t.BedView(camera_id=known.row.id)
+        row.corners, row.clear = [list(corner) for corner in asked.corners], jpeg
+        row.width, row.height = sight.width, sight.height
+        row.set_at, row.set_by = context.clock.now(), who.signature
+        db.add(row)
+        await db.commit()
+        return sight.model_copy(update={"set_at": row.set_at, "set_by": row.set_by})
+
+
+@router.delete("/cameras/{name}/bed")
+async def forget_corners(name: Named, context: Context, cameras: TheCameras) -> RequestDone:
+    """Forget the bed's corners: builds are not watched by this camera any more."""
+    known = cameras.find(name)
+    async with context.sessions() as db:
+        row = await db.get(t.BedView, known.row.id)
+        if row is None:
+            raise ApiProblem(404, f"The bed's corners are not marked in the picture of {known.row.name}.")
+        await db.delete(row)
+        await db.commit()
+    return RequestDone(text=f"the corners in the picture of {known.row.name} are forgotten")
+
+
+def _newest(known: KnownCamera) -> bytes:
+    newest = known.newest.get("full")
+    if newest is None:
+        why = known.trouble.text if known.trouble else "none has come yet"
+        raise ApiProblem(409, f"There is no picture of {known.row.name} to mark corners in: {why}.")
+    return newest.jpeg
+
+
+async def _clear(context: ServiceContext, known: KnownCamera) -> bytes:
+    async with context.sessions() as db:
+        query = select(t.BedView.clear).where(t.BedView.camera_id == known.row.id)
+        found = (await db.execute(query)).scalar_one_or_none()
+    if found is None:
+        raise ApiProblem(404, f"The bed's corners are not marked in the picture of {known.row.name} yet.")
+    return found
+
+
+async def _sight(
+    process: WatchProcess, fleet: Fleet, known: KnownCamera, jpeg: bytes, corners: list[Spot]
+) -> w.BedSight:
+    if not known.machine:
+        raise ApiProblem(409, f"{known.row.name} looks at a room; only a machine has a bed.")
+    x, y, _ = fleet.find(known.machine).model.volume_mm
+    try:
+        found = await process.grid(jpeg, tuple(corners), (x, y))
+    except ValueError as error:
+        raise ApiProblem(422, str(error)) from None
+    except NotDone as error:
+        raise ApiProblem(503, f"The watch could not look at the picture: {error}") from None
+    wide, high = found.size
+    return fill(w.BedSight, found, corners=corners, width=wide, height=high)

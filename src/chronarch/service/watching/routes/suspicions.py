@@ -1,0 +1,136 @@
+"""What the watch suspects, what people answer, how it stands, and how careful it is."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from fastapi import APIRouter, Response
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.bounds import Number, Word
+from chronarch.core.watching.measured import MEASURED
+from chronarch.core.watching.suspicion import SENTENCES
+from chronarch.core.watching.watch_rules import Follow
+from chronarch.records import tables as t
+from chronarch.records.paging import number as by_number
+from chronarch.records.watching import suspicions as records
+from chronarch.service.context import Context
+from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.http.paging import Paged
+from chronarch.service.machines.fleet import TheFleet
+from chronarch.service.permissions import Caller
+from chronarch.service.problems import ApiProblem
+from chronarch.service.watching.build_watching import TheBuildWatching
+from chronarch.wire.common import fill
+from chronarch.wire.watching import watch as w
+
+router = APIRouter(tags=["watch"], route_class=RetryingRoute)
+
+
+@router.get("/suspicions")
+async def suspicions(
+    context: Context, fleet: TheFleet, page: Paged, response: Response,
+    machine: Word = "", build: Number | None = None, open: bool = False, unanswered: bool = False,
+) -> list[w.Suspicion]:  # fmt: skip
+    """What was suspected, newest first. `open`: only what is not over; `unanswered`: only what nobody has answered."""
+    query = records.select_suspicions()
+    if machine:
+        query = query.where(t.Suspicion.machine_id == fleet.find(machine).row.id)
+    if build is not None:
+        query = query.where(t.Suspicion.build_id == build)
+    if open:
+        query = query.where(t.Suspicion.over_at.is_(None), t.Suspicion.right.is_(None))
+    if unanswered:
+        query = query.where(t.Suspicion.right.is_(None))
+    async with context.sessions() as db:
+        rows = (await db.execute(page.of(query, by_number(t.Suspicion.id, descending=True)))).all()
+        found = [_view(row) for row in page.cut(rows, lambda row: (row[0].id,))]
+    if page.next:
+        response.headers["Link"] = page.next
+    return found
+
+
+@router.get("/suspicions/{number:record}")
+async def suspicion(number: Number, context: Context) -> w.Suspicion:
+    """One suspicion."""
+    async with context.sessions() as db:
+        return _view(await _row(db, number))
+
+
+@router.post("/suspicions/{number:record}/answer")
+async def answer(number: Number, said: w.SuspicionAnswer, who: Caller, context: Context) -> w.Suspicion:
+    """Say whether it was so. The watch learns from it, and the build's frames are kept as labelled ones."""
+    async with context.sessions() as db:
+        row = (await _row(db, number))[0]
+        row.right, row.answered_by, row.answered_at = said.right, who.signature, context.clock.now()
+        if not said.right:
+            row.over_at = row.over_at or row.answered_at
+        await records.keep_frames(db, row.build_id, row.camera_id)
+        await db.commit()
+        return _view(await _row(db, number))
+
+
+@router.post("/builds/{number:record}/missed", status_code=201)
+async def missed(number: Number, said: w.Missed, who: Caller, context: Context) -> w.Suspicion:
+    """Say that a build failed and the watch did not see it, with a kept frame that shows it."""
+    async with context.sessions() as db:
+        build = await db.get(t.Build, number)
+        if build is None:
+            raise ApiProblem(404, f"There is no build {number}.")
+        frame = await db.get(t.Frame, said.frame)
+        if frame is None or frame.build_id != number:
+            raise ApiProblem(404, f"Build {number} has no kept frame {said.frame}.")
+        now = context.clock.now()
+        row = t.Suspicion(
+            build_id=number, machine_id=build.machine_id, camera_id=frame.camera_id, frame_id=frame.id, mode=said.mode,
+            object=said.object, sentence=SENTENCES[said.mode].format(name=said.object or "The part"), probability=0.0,
+            at=frame.at, over_at=now, followed=Follow.NOTHING, right=True, answered_by=who.signature, answered_at=now,
+            missed=True,
+        )  # fmt: skip
+        db.add(row)
+        await records.keep_frames(db, number, frame.camera_id)
+        await db.commit()
+        return _view(await _row(db, row.id))
+
+
+@router.get("/watch")
+async def standing(fleet: TheFleet, watching: TheBuildWatching) -> w.WatchStanding:
+    """How the watch stands: which machines it watches, why not others, and what it costs."""
+    machines = []
+    for known in fleet.all():
+        camera, why = watching.camera_of(known.row.name), watching.why_not(known)
+        unjudged, at = watching.stands(known.row.name)
+        machines.append(
+            w.MachineWatch(
+                machine=known.row.name, camera=camera.row.name if camera else "", watching=not why, why_not=why,
+                unjudged=unjudged, looked_at=at,
+            )
+        )  # fmt: skip
+    return w.WatchStanding(share=watching.share(), threshold=watching.chosen.threshold, machines=machines)
+
+
+@router.get("/watch/curve")
+async def curve(context: Context, watching: TheBuildWatching) -> w.WatchCurve:
+    """What share of failures is caught at which rate of false alarms, and what people here answered."""
+    async with context.sessions() as db:
+        right, wrong, not_seen = await records.answered(db)
+    return w.WatchCurve(
+        building_h_per_week=watching.building_h_per_week, points=list(MEASURED), chosen=watching.chosen,
+        right_here=right, false_here=wrong, missed_here=not_seen,
+    )  # fmt: skip
+
+
+async def _row(db: AsyncSession, number: int) -> Any:
+    row = (await db.execute(records.select_suspicions().where(t.Suspicion.id == number))).first()
+    if row is None:
+        raise ApiProblem(404, f"There is no suspicion {number}; `chronarch watch suspicions` shows the newest.")
+    return row
+
+
+def _view(row: Sequence[Any]) -> w.Suspicion:
+    found, machine, camera = row
+    return fill(
+        w.Suspicion, found, number=found.id, build=found.build_id, machine=machine, camera=camera or "",
+        frame=found.frame_id,
+    )  # fmt: skip

@@ -31,7 +31,8 @@ PRIOR = (-1.0, -1.0, -1.0, -1.0, -2.0, -2.0)
 RIDGE, STEPS = 2.0, 4000
 Floats = np.ndarray[Any, np.dtype[np.float64]]
 _NEVER = j.Calibration(0.0, -20.0)
-NOTHING = j.Learned(np.zeros((len(j.FEATURES), len(j.KINDS))), np.zeros(len(j.KINDS)), _NEVER, _NEVER, (0.0, 0.0))
+_NONE = np.zeros((len(j.FEATURES), len(j.KINDS)))
+NOTHING = j.Learned(_NONE, _NONE, np.zeros(len(j.KINDS)), _NEVER, _NEVER, _NEVER, (0.0, 0.0))
 
 
 @dataclass(frozen=True)
@@ -67,11 +68,11 @@ def run(folder: Path, learned: j.Learned) -> list[list[Example]]:
         )
 
 
-def rows(examples: Iterator[Example]) -> tuple[Floats, Floats]:
+def rows(examples: Iterator[Example], *, faint: bool) -> tuple[Floats, Floats]:
     """Features (n x f) and classes (n; 0 good, then `KINDS`) of every object and frame that says something of it."""
     x, y = [], []
     for one in examples:
-        if one.kind is j.FailureMode.NOT_CLEAR:
+        if one.kind is j.FailureMode.NOT_CLEAR or one.evidence.faint != faint:
             continue
         for seen in one.evidence.objects:
             mine = one.object is None or one.names.get(seen.number) == one.object
@@ -109,40 +110,47 @@ def line(x: Floats, y: Floats, ridge: float) -> tuple[float, float]:
     return float(w[0]), float(w[1])
 
 
-def calibrate(sequences: list[list[Example]], learned: j.Learned) -> tuple[j.Calibration, j.Calibration]:
-    """The calibrations of the totals, of builds and of beds: on every frame, of the likeliest suspicion."""
-    pairs: dict[bool, list[tuple[float, float]]] = {False: [], True: []}
+def calibrate(sequences: list[list[Example]], learned: j.Learned) -> list[j.Calibration]:
+    """The calibrations of the totals, of builds, of faint ones and of beds: on every frame, of the likeliest
+    suspicion."""
+    pairs: dict[str, list[tuple[float, float]]] = {"build": [], "faint": [], "bed": []}
     for sequence in sequences:
         judge = j.Judge(learned)
         for one in sequence:
             judge.hear(one.evidence, one.names, one.at_s)
             bed = not one.evidence.objects
             total = max((judge.total(n) for n in ([0] if bed else one.names)), default=0.0)
-            pairs[bed].append((total, float(one.kind is not None)))
+            what = "bed" if bed else "faint" if one.evidence.faint else "build"
+            pairs[what].append((total, float(one.kind is not None)))
     found = []
-    for bed in (False, True):
-        totals = np.array(pairs[bed] or [(0.0, 0.0), (9.0, 1.0)])
+    for these in pairs.values():
+        totals = np.array(these or [(0.0, 0.0), (9.0, 1.0)])
         slope, offset = line(totals[:, 0], totals[:, 1], 0.2)
         found.append(j.Calibration(round(max(slope, 0.2), 4), round(offset, 4)))
-    return found[0], found[1]
+    return found
 
 
 def learn(sequences: list[list[Example]]) -> j.Learned:
-    x, y = rows(one for s in sequences for one in s)
+    plain, faint = (fit(*rows((one for s in sequences for one in s), faint=faint)) for faint in (False, True))
     beds = [one for s in sequences for one in s if not one.evidence.objects]
     at = np.array([np.log1p(one.evidence.stray_mm2 / 20) for one in beds])
     truth = np.array([float(one.kind is j.FailureMode.NOT_CLEAR) for one in beds])
     flat = j.Calibration(1.0, 0.0)
-    learned = j.Learned(fit(x, y), np.array(PRIOR), flat, flat, line(at, truth, 0.05))
-    of_build, of_bed = calibrate(sequences, learned)
-    return replace(learned, of_build=of_build, of_bed=of_bed)
+    learned = j.Learned(plain, faint, np.array(PRIOR), flat, flat, flat, line(at, truth, 0.05))
+    of_build, of_faint, of_bed = calibrate(sequences, learned)
+    return replace(learned, of_build=of_build, of_faint=of_faint, of_bed=of_bed)
 
 
 def write(learned: j.Learned) -> None:
     """Write the module of what was learned."""
-    rows = zip(j.FEATURES, learned.weights, strict=True)
-    body = "\n".join(f"        ({', '.join(f'{v:.4f}' for v in row)}),  # {name}" for name, row in rows)
-    (a, b), build, bed = learned.left_mm2, learned.of_build, learned.of_bed
+    plain, faint = (
+        "\n".join(
+            f"        ({', '.join(f'{v:.4f}' for v in row)}),  # {name}"
+            for name, row in zip(j.FEATURES, weights, strict=True)
+        )
+        for weights in (learned.weights, learned.faint)
+    )
+    (a, b), build, bed, dim = learned.left_mm2, learned.of_build, learned.of_bed, learned.of_faint
     OUT.write_text(f'''"""What the watch has learned of labelled builds; written by `python -m bench.watch_tuning`.
 
 One row a feature, one column a kind: {", ".join(j.KINDS)}.
@@ -156,10 +164,14 @@ from chronarch.core.watching.judgement import Calibration, Learned
 
 LEARNED = Learned(
     weights=np.array([
-{body}
+{plain}
+    ]),
+    faint=np.array([
+{faint}
     ]),
     prior=np.array({PRIOR}),
     of_build=Calibration({build.slope}, {build.offset}),
+    of_faint=Calibration({dim.slope}, {dim.offset}),
     of_bed=Calibration({bed.slope}, {bed.offset}),
     left_mm2=({a:.4f}, {b:.4f}),
 )  # fmt: skip

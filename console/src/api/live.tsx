@@ -17,7 +17,7 @@ const LiveContext = createContext<Live>({ now: () => new Date(), rate: 1, heard:
 /** By the kind of a record that has changed: the queries whose answers it is part of. */
 const AFFECTS: Record<string, string[]> = {
   arrivals: ["arrivals"],
-  cameras: ["cameras", "machine"],
+  cameras: ["cameras", "machine", "watch"],
   films: ["films"],
   builds: ["builds", "build", "changes", "machine", "jobs", "orders", "plan"],
   files: ["files", "parts", "jobs"],
@@ -29,9 +29,11 @@ const AFFECTS: Record<string, string[]> = {
   orders: ["orders", "plan"],
   parts: ["parts", "files", "jobs"],
   plan: ["plan"],
-  setup: ["setup", "plan", "jobs", "orders", "watching", "film-rules"],
+  setup: ["setup", "plan", "jobs", "orders", "watching", "film-rules", "watch"],
   spools: ["setup", "machine", "plan", "jobs", "orders"],
   stock: ["orders"],
+  suspicions: ["suspicions"],
+  "watch-rules": ["watch"],
 };
 const EVERYTHING = [...new Set(Object.values(AFFECTS).flat())];
 

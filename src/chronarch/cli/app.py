@@ -39,7 +39,11 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
     ),
     "cameras": ("Cameras: what they see, setting them up, trying them.", "cli.watching.cameras", ()),
     "films": ("Films of builds: find, save, keep, make, and how they are made.", "cli.watching.films", ()),
-    "watch": ("The watch: how well it does on labelled frames.", "cli.watching.watch", ()),
+    "watch": (
+        "The watch: what it suspects, what follows, and how well it does on labelled frames.",
+        "cli.watching.watch",
+        ("cli.watching.suspicions", "cli.watching.watch_rules"),
+    ),
     "notices": ("What people should know.", "cli.notices", ()),
     "spools": ("Spools: what is left on each, and where it is.", "cli.machines.spools", ()),
     "stock": ("Good pieces on the shelf that nobody has ordered.", "cli.orders.stock", ()),

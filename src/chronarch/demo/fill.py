@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import asyncio
 import tempfile
+from contextlib import suppress
 from datetime import datetime, timedelta
 from pathlib import Path
 
 from sqlalchemy import insert, select, update
 
-from chronarch.client import Client, requests
+from chronarch.client import Client, RefusedByService, requests
 from chronarch.core.ledger.intervals import OPEN_END
 from chronarch.core.machines.materials import grams
 from chronarch.core.machines.plugs import PowerRules
@@ -17,6 +18,7 @@ from chronarch.core.machines.states import BuildState, Intake, MachineState
 from chronarch.core.machines.tools import Tool
 from chronarch.core.orders.requirement import Requirement
 from chronarch.core.planning.eligibility import JobNeed
+from chronarch.core.watching.watch_rules import WatchScope
 from chronarch.demo.history import MadeUpPast, PastFile, make_past
 from chronarch.demo.shop import (
     CAMERAS,
@@ -36,6 +38,7 @@ from chronarch.demo.shop import (
     QUEUE,
     SOCKETS,
     SPARES,
+    WATCH,
     WATCHING,
     file_name,
 )
@@ -44,6 +47,7 @@ from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions
 from chronarch.records.ledger import energy
 from chronarch.records.ledger.intervals import rebuild_days
+from chronarch.standins.picture import lens_of
 from chronarch.wire.library import File
 from chronarch.wire.machines import machine as w
 from chronarch.wire.machines import power as wp
@@ -216,12 +220,25 @@ def set_up(client: Client) -> None:
     client.do(requests.set_hours(HOURS))
     client.do(requests.change_planning(PLANNING))
     client.do(requests.change_watching(WATCHING))
+    client.do(requests.set_watch_rule(WatchScope.SHOP, "0", WATCH))
     for m in MACHINES:
         wish = ws.NewSpool(material=m.material, colour=m.colour, grams_left=LEFT[m.name])
         client.do(requests.load_spool(client.do(requests.add_spool(wish)).id, m.name))
     for material, colour, grams_left in SPARES:
         wish = ws.NewSpool(material=material, colour=colour, grams_left=grams_left, place="rack by the door")
         client.do(requests.add_spool(wish))
+
+
+def mark_beds(client: Client) -> bool:
+    """Mark the bed's corners in the picture of each machine's first camera. Returns whether all are marked; those that
+    have given no picture yet are for the next time."""
+    volume = {m.name: m.volume_mm for m in MODELS}
+    waiting = [m for m in client.do(requests.watch_standing()).machines if not m.watching]
+    for one in waiting:
+        x, y, _ = volume[next(m.model for m in MACHINES if m.name == one.machine)]
+        with suppress(RefusedByService):
+            client.do(requests.mark_corners(one.camera, lens_of((x, y), "front").corners((x, y))))
+    return not waiting
 
 
 def open_intake(client: Client) -> None:

@@ -60,6 +60,8 @@ class SimulatedHands:
     state: Path
     more: tuple[NewJob, ...] = ()
     """Work that is queued again when little waits."""
+    failing: Callable[[str], bool] = lambda machine: False
+    """Whether somebody who looks at a machine sees that its build has failed."""
     lot: random.Random = field(default_factory=lambda: random.Random(7))
     _task: RoundTask | None = None
     _done_at: datetime | None = None
@@ -110,8 +112,8 @@ class SimulatedHands:
     def _judge(self, task: RoundTask, reasons: list[str]) -> bool:
         if task.build is None:
             return False
-        good = self.lot.random() < GOOD or not reasons
-        reason = "" if good else self.lot.choice(reasons)
+        good = (self.lot.random() < GOOD or not reasons) and not self.failing(task.machine)
+        reason = "" if good else self.lot.choice(reasons or ["failed"])
         self.client.do(requests.verdict(task.build, Verdict.GOOD if good else Verdict.SCRAP, reason))
         return True
 
@@ -142,7 +144,10 @@ class SimulatedHands:
         machine = self.client.do(requests.machine(task.machine))
         if machine.state is not MachineState.PAUSED or machine.build is None:
             return True
-        self.client.do(requests.resume(machine.build.id))
+        failed, build = self.failing(task.machine), machine.build.id
+        for suspicion in self.client.do(requests.suspicions(build=build, unanswered=True)):
+            self.client.do(requests.answer_suspicion(suspicion.number, right=failed))
+        self.client.do(requests.stop(build, "it had failed") if failed else requests.resume(build))
         return True
 
     def _fix(self, task: RoundTask, reasons: list[str]) -> bool:

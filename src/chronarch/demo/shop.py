@@ -9,6 +9,8 @@ from chronarch.core.machines.model import MachineModel, OwnSequence, Parameter, 
 from chronarch.core.machines.plugs import PlugProfile, PowerRules
 from chronarch.core.orders.requirement import Requirement
 from chronarch.core.planning.snapshot import Strategy
+from chronarch.core.watching.suspicion import FailureMode
+from chronarch.core.watching.watch_rules import Follow, WatchRule
 from chronarch.demo.shapes import Ellipse, Point, RoundedBox, Slice
 from chronarch.demo.slicer import DemoPart
 from chronarch.wire.orders.jobs import NewJob, read_requirement
@@ -142,8 +144,14 @@ def _cameras() -> tuple[DemoCamera, ...]:
     return (*mine, room)
 
 
-WATCHING = WatchingUpdate(keep_every_s=120)
+WATCHING = WatchingUpdate(keep_every_s=120, false_alarms_a_week=5)
 """Two minutes are four seconds here."""
+WATCH = WatchRule(
+    follow={
+        FailureMode.LOOSE: Follow.LEAVE_OUT, FailureMode.TANGLE: Follow.PAUSE, FailureMode.FALLEN: Follow.LEAVE_OUT,
+        FailureMode.SHIFTED: Follow.PAUSE, FailureMode.NOT_GROWING: Follow.PAUSE, FailureMode.BLOB: Follow.PAUSE,
+    }
+)  # fmt: skip
 TWO_CAMERAS = ("Anchor", "Fusee", "Gnomon")
 TWO_HOT_ENDS = ("Anchor", "Gnomon")
 """Machines that also report a second hot end, which stays cold, and how warm their board is."""

@@ -15,6 +15,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from pathlib import Path
 
 from sqlalchemy.exc import SQLAlchemyError
@@ -24,6 +25,7 @@ from chronarch.core.clock import ScaledClock
 from chronarch.demo import fill
 from chronarch.demo import library as demo_library
 from chronarch.demo.broker import USER, BrokerFailed, PrivateBroker
+from chronarch.demo.failing_builds import FailingBuilds, failing
 from chronarch.demo.frames import add_pictures
 from chronarch.demo.hands import SimulatedHands
 from chronarch.demo.processes import Child
@@ -158,6 +160,7 @@ class Demo:
                 self._wait(
                     "machines", lambda: all(m.state == "idle" for m in client.do(requests.machines())), self.children[2]
                 )
+                self._wait("watch", lambda: fill.mark_beds(client), self.children[2])
                 fill.open_intake(client)
                 self.kept.filled = True
                 self._save()
@@ -290,9 +293,11 @@ class Demo:
         """Keep things going until `stop` is asked for: a process that ends by itself is started again."""
         threading.Thread(target=self._draw_past, daemon=True).start()
         with Client(self.address, self.kept.key) as client:
-            hands = SimulatedHands(client, self.hands_path, tuple(QUEUE))
+            standins = f"http://127.0.0.1:{self.kept.standins_port}"
+            hands = SimulatedHands(client, self.hands_path, tuple(QUEUE), partial(failing, standins))
+            builds = FailingBuilds(client, standins, self.folder / "failing.json")
             while not self._stopping.wait(1.0):
-                self._look_after(hands)
+                self._look_after(hands, builds)
 
     def _draw_past(self) -> None:
         """Frames and films of the past come while the shop is open already; what is not done by its end is done next
@@ -303,7 +308,7 @@ class Demo:
             if not self._stopping.is_set():
                 self.say(f"The pictures of the past could not be drawn: {str(error).splitlines()[0]}")
 
-    def _look_after(self, hands: SimulatedHands) -> None:
+    def _look_after(self, hands: SimulatedHands, builds: FailingBuilds) -> None:
         self._keep_time()
         for child in self.children:
             if child.exited is not None and not self._stopping.is_set():
@@ -311,6 +316,7 @@ class Demo:
                 child.start()
         with suppress(ClientError):  # the service is just being started again
             hands.step()
+            builds.step()
 
     def ask_to_stop(self) -> None:
         self._stopping.set()

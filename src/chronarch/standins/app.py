@@ -162,6 +162,7 @@ def make_app(setups: list[Setup], rtsp_port: int = 0) -> FastAPI:
             "taken": len(m.record.commands),
             "sha256": m.record.sha256,
             "segments": m.picture.segments,
+            "failing": m.picture.failing,
             "position_mm": m.motion.position,
             "nozzle_c": m.nozzle.reading_c,
             "nozzle_asked_c": m.nozzle.target_c,

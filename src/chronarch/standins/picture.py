@@ -89,6 +89,11 @@ class CameraPicture:
             self._things.clear()
             self.segments = 0
 
+    @property
+    def failing(self) -> str:
+        """How what lies on the bed has failed; empty when it has not."""
+        return self._matter.failure.kind if self._matter.failure is not None else ""
+
     def fail(self, kind: FailureKind, drift_mm: tuple[float, float] = (14.0, 6.0), slow_s: float = 600.0) -> None:
         """From now on the build goes wrong: what is largest on the bed, or all of it, as the kind has it."""
         with self._lock:
@@ -107,12 +112,13 @@ class CameraPicture:
 
     def _thing(self, line: tuple[float, ...]) -> int:
         """Which thing on the bed a line belongs to."""
-        x, y = (line[0] + line[3]) / 2, (line[1] + line[4]) / 2
+        a, c = sorted((line[0], line[3]))
+        b, d = sorted((line[1], line[4]))
         for n, (left, front, right, back) in enumerate(self._things):
-            if left - GAP_MM <= x <= right + GAP_MM and front - GAP_MM <= y <= back + GAP_MM:
-                self._things[n] = min(left, x), min(front, y), max(right, x), max(back, y)
+            if left - GAP_MM <= c and a <= right + GAP_MM and front - GAP_MM <= d and b <= back + GAP_MM:
+                self._things[n] = min(left, a), min(front, b), max(right, c), max(back, d)
                 return n
-        self._things.append((x, y, x, y))
+        self._things.append((a, b, c, d))
         return len(self._things) - 1
 
     def _draw(self) -> None:

@@ -9,6 +9,8 @@ import { type Span, useMachine, useMachines } from "./queries";
 import { useBuilds } from "../orders/queries";
 import { useBuildMarks } from "../watching/marks";
 import { MachinePicture } from "../watching/machine-picture";
+import { Suspicions } from "../watching/suspicion-card";
+import { useWatchStanding } from "../watching/watch-queries";
 import { clock, degrees, duration, percent, when, width } from "../../ui/format";
 import { Empty, Fact, Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { MEANING, StateMark } from "../../ui/state";
@@ -105,6 +107,7 @@ function Known({ machine: m }: { machine: MachineDetail }) {
         </div>
         <div className={COLUMN}>
           <div className="order-2 flex min-w-0 flex-col gap-5">
+            <Suspicions machine={m} />
             {(m.hands?.waits || m.hands?.question) && <MachineAsks machine={m} />}
             <ThisBuild machine={m} />
             {m.hands?.change && moment !== "free" && <FilamentChange machine={m} />}
@@ -300,6 +303,9 @@ function SetUp({ machine: m }: { machine: MachineDetail }) {
         <Fact name="Films">
           <FilmRuleLine scope="machine" subject={m.name} />
         </Fact>
+        <Fact name="The watch">
+          <Watched machine={m.name} />
+        </Fact>
         <Fact name="If its tender dies">{WATCH[String(m.hands?.watchdog ?? null)]}</Fact>
       </dl>
       <div className="px-5 pb-3">
@@ -307,6 +313,59 @@ function SetUp({ machine: m }: { machine: MachineDetail }) {
       </div>
       {moving && <Where machine={m} close={() => setMoving(false)} />}
     </Sheet>
+  );
+}
+
+/** Whether its builds are watched, why not, and a way to turn that off and on. */
+function Watched({ machine }: { machine: string }) {
+  const standing = useWatchStanding().data?.machines.find((w) => w.machine === machine);
+  const [reason, setReason] = useState<string | null>(null);
+  const path = { params: { path: { scope: "machine" as const, subject: machine } } };
+  const off = useChange(
+    () => value(api.PUT("/api/watch-rules/{scope}/{subject}", { ...path, body: { on: false, reason: reason ?? "", follow: {} } })).then(() => setReason(null)),
+    "watch",
+  );
+  const on = useChange(() => value(api.DELETE("/api/watch-rules/{scope}/{subject}", path)), "watch");
+  if (!standing) return <>…</>;
+  const isOff = standing.why_not?.startsWith("the watch is off");
+  const button = "text-sm text-faded underline";
+  if (reason !== null)
+    return (
+      <form
+        className="flex gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          off.mutate(undefined);
+        }}
+      >
+        <input
+          autoFocus
+          aria-label="Why the watch is off"
+          placeholder="why, if you wish"
+          maxLength={200}
+          className="min-h-8 min-w-0 rounded-md border border-rule bg-ground px-2 text-ink"
+          value={reason}
+          onChange={(e) => setReason(e.target.value)}
+        />
+        <button type="submit" className={button}>
+          turn it off
+        </button>
+      </form>
+    );
+  return (
+    <>
+      {standing.watching ? (standing.unjudged ? `not judging now: ${standing.unjudged}` : "on") : standing.why_not}{" "}
+      {isOff ? (
+        <button type="button" className={button} onClick={() => on.mutate(undefined)}>
+          turn it on
+        </button>
+      ) : (
+        <button type="button" className={button} onClick={() => setReason("")}>
+          turn it off
+        </button>
+      )}
+      <Refusal error={off.error ?? on.error} />
+    </>
   );
 }
 

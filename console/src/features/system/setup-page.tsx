@@ -8,6 +8,7 @@ import { PlugsSetup } from "../machines/plugs-setup";
 import { UpkeepWindows } from "../upkeep/upkeep";
 import { CamerasSetup } from "../watching/cameras-setup";
 import { FilmsSetup } from "../watching/films-setup";
+import { WatchSetup } from "../watching/watch-setup";
 
 export function SetupPage() {
   const planning = usePlanning();
@@ -38,6 +39,7 @@ export function SetupPage() {
         </div>
         <div className="flex min-w-0 flex-col gap-5">
           <CamerasSetup />
+          <WatchSetup />
           <FilmsSetup />
           <Spools />
         </div>

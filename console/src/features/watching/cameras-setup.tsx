@@ -7,6 +7,7 @@ import { Button } from "../../ui/button";
 import { Field, FormDialog, inputLook } from "../../ui/dialog";
 import { clock, percent } from "../../ui/format";
 import { Empty, Failed, Loading, Refusal, Sheet, SheetTitle } from "../../ui/page";
+import { BedCorners } from "./bed-corners";
 import { CameraDialog } from "./camera-dialog";
 import { useCameras, useCameraWork, useFrameCost, useWatching } from "./queries";
 
@@ -16,6 +17,7 @@ export function CamerasSetup() {
   const [adding, setAdding] = useState(false);
   const [changing, setChanging] = useState<Camera | null>(null);
   const [removing, setRemoving] = useState<Camera | null>(null);
+  const [marking, setMarking] = useState<Camera | null>(null);
   const rows = cameras.data ?? [];
   return (
     <Sheet className="min-w-0 scroll-mt-20">
@@ -59,6 +61,11 @@ export function CamerasSetup() {
                   </span>
                 </span>
                 <span className="flex">
+                  {c.machine && (
+                    <Button kind="quiet" onClick={() => setMarking(c)}>
+                      Bed
+                    </Button>
+                  )}
                   <Button kind="quiet" onClick={() => setChanging(c)}>
                     Change
                   </Button>
@@ -75,6 +82,7 @@ export function CamerasSetup() {
       )}
       {adding && <CameraDialog close={() => setAdding(false)} />}
       {changing && <CameraDialog camera={changing} close={() => setChanging(null)} />}
+      {marking && <BedCorners camera={marking} close={() => setMarking(null)} />}
       {removing && <Remove camera={removing} close={() => setRemoving(null)} />}
     </Sheet>
   );

@@ -31,6 +31,9 @@ ORDINARY = 6.0
 of a dark room, everything counts less."""
 MOST_OVER = 3.0
 SMOOTH_EVERY = 8
+FINE_PX, TEXTURED, FINER = 11, 0.1, 1.5
+"""What changes within so many pixels is texture; a bed that has some keeps it less exactly by this share; and so much
+less than by its colour a surface is told by it."""
 
 
 def channels(image: Image) -> Image:
@@ -68,11 +71,13 @@ class MaterialLook:
 @dataclass(frozen=True)
 class Lit:
     """A frame under the clear frame's light, per pixel: its `channels`; the variance of its noise in them, `grain`; and
-    `bare`, the squared distance from the bare surface in standard deviations (0 to MOST)."""
+    `bare`, the squared distance from the bare surface in standard deviations (0 to MOST), by colour; `fine` the same
+    where texture counts too, which tells a surface of the bed's colour and, less surely, the edge of a shadow."""
 
     channels: Image
     grain: Image
     bare: Image
+    fine: Image
 
     def like(self, material: MaterialLook) -> Image:
         """The squared distance from the material in standard deviations, 0 to MOST."""
@@ -95,9 +100,11 @@ class Compared:
     material: Image
 
     @classmethod
-    def of(cls, lit: Lit, material: MaterialLook | None) -> Compared:
-        like = np.full_like(lit.bare, MOST) if material is None else lit.like(material)
-        return cls(lit.bare, like, np.clip((lit.bare - like) / 2, -4, 4))
+    def of(cls, lit: Lit, material: MaterialLook | None, *, faint: bool = False) -> Compared:
+        """`faint`: the material has nearly the bed's colour."""
+        bare = lit.fine if faint else lit.bare
+        like = np.full_like(bare, MOST) if material is None else lit.like(material)
+        return cls(bare, like, np.clip((bare - like) / 2, -4, 4))
 
 
 class ClearBed:
@@ -106,6 +113,7 @@ class ClearBed:
     def __init__(self, image: Image) -> None:
         self.channels = channels(cv2.GaussianBlur(image, (3, 3), 0))
         self._level = image.astype(np.float32).mean(2) + FLOOR
+        self._texture = _texture(self.channels[..., 0])
         self.noise = noise_of(image)
 
     def lit(self, image: Image, ground: Image) -> Lit:
@@ -129,7 +137,32 @@ class ClearBed:
         ordinary = bare[::3, ::3][ground[::3, ::3] > 0]
         over = float(np.quantile(ordinary, 0.95)) / ORDINARY if len(ordinary) > 50 else 1.0
         over = min(over, MOST_OVER)  # more is no noise: something covers the bed
-        return Lit(cv2.add(self.channels, off), grain, np.minimum(bare / max(1.0, over), MOST))
+        bare = np.minimum(bare / np.float32(max(1.0, over)), MOST)
+        fine = cv2.divide(_texture(light), self._texture * TEXTURED + float(np.median(grain)))
+        usual = fine[::3, ::3][ground[::3, ::3] > 0]
+        if len(usual) > 50:
+            fine *= np.float32(ORDINARY / FINER / max(float(np.quantile(usual, 0.95)), 1e-6))
+        return Lit(cv2.add(self.channels, off), grain, bare, np.minimum(np.maximum(bare, fine), MOST))
+
+    def contrast(self, material: MaterialLook, bed: Image) -> float:
+        """How well a material can be told from the clear bed (255 in `bed`): the median of the squared distance from
+        the bare surface that it would have, 0 to MOST."""
+        spots = self.channels[::4, ::4][bed[::4, ::4] > 0]
+        level = self._level[::4, ::4][bed[::4, ::4] > 0]
+        if not len(spots):
+            return 0.0
+        light, red, blue = (material.mean.astype(np.float32) - spots).T
+        grain = (self.noise * 0.7 / level) ** 2
+        allowed = np.where(light < 0, DARKER**2, LIGHTER**2) + grain
+        far = light**2 / allowed + (red**2 + blue**2) / (COLOURED**2 + 3 * grain)
+        return float(np.median(np.minimum(far, MOST)))
+
+
+def _texture(light: Image) -> Image:
+    """How much brightness changes within a few pixels: the mean square of what a wider mean leaves."""
+    left = light - cv2.blur(light, (FINE_PX, FINE_PX))
+    found: Image = cv2.blur(left * left, (5, 5))
+    return found
 
 
 def _spread(values: Image, weight: Image) -> Image:

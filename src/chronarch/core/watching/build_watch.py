@@ -25,10 +25,12 @@ from chronarch.core.watching.suspicion import Suspicion
 
 Image = np.ndarray[Any, np.dtype[Any]]
 WIDTH = 960
-"""Frames are looked at in this width, pixels."""
+"""Frames are looked at in this width at most, pixels."""
 LEAST_OBJECT_PX = 60
 MOST_HANDS = 10
 """What is in front of the bed for more frames is no hand, and is judged."""
+FAINT = 10.0
+"""Below this contrast a material is faint on its bed."""
 SUSPECTS = 0.25
 """From this probability on, what is seen is taken into the memory slowly."""
 
@@ -44,7 +46,7 @@ def decode(jpeg: bytes) -> Image:
 
 @dataclass(frozen=True)
 class CameraView:
-    """How a camera sees a bed: its pose for pictures of `WIDTH`, and the clear bed's frame in that form."""
+    """How a camera sees a bed: its pose for pictures as they are compared, and the clear bed's frame in that form."""
 
     pose: CameraPose
     bed_mm: Spot
@@ -66,7 +68,8 @@ class CameraView:
             )
         here = [(u * scale, v * scale) for u, v in corners]
         bend = find_bend(clear[..., 1], here, bed_mm)
-        pose = find_pose(here, bed_mm, (wide, high), bend=bend).scaled((WIDTH, round(high * WIDTH / wide)))
+        least = min(WIDTH, wide)
+        pose = find_pose(here, bed_mm, (wide, high), bend=bend).scaled((least, round(high * least / wide)))
         whole = cls(pose, bed_mm, clear)
         return replace(whole, clear=whole.prepare(clear))
 
@@ -138,11 +141,13 @@ class BuildWatch:
             return self._told(None, found, self.judge.hear(found, {}, at_s))
         head = self.scene.head(taken, lit.bare > e.UNLIKE)
         self._learn(lit, laid, head)
-        seen = Compared.of(lit, self._material)
+        faint = self._material is not None and self._clear.contrast(self._material, self._bed) < FAINT
+        seen = Compared.of(lit, self._material, faint=faint)
         self._hands = self._hands + 1 if e.in_the_way(self.scene, seen, head, self._memory) > FOREIGN_SHARE else 0
         if 0 < self._hands <= MOST_HANDS:
             return self._told(Unjudged.HANDS, None, self.judge.now())
         found, update = e.look(self.scene, seen, head, taken, self._memory)
+        found = replace(found, faint=faint)
         suspicions = self.judge.hear(found, self.names, at_s)
         worst = max((s.probability for s in suspicions), default=0.0)
         e.remember(self._memory, update, 1.0 if worst < SUSPECTS else 0.15)

@@ -85,6 +85,8 @@ class FrameEvidence:
     blob_mm2: float
     tip: tuple[int, int, int, int] | None = None
     stray_mm2: float = 0.0
+    faint: bool = False
+    """Whether the material has nearly the bed's colour."""
 
 
 @dataclass
@@ -436,7 +438,7 @@ def _blob(
 
 def on_bed(sight: Sight, seen: Lit, bed: Image) -> FrameEvidence:
     """What lies on a bed that should be clear: nothing is expected, so all that is unlike the bare bed counts."""
-    off = ((seen.bare > UNLIKE) & (bed > 0)).astype(np.uint8)
+    off = ((seen.fine > UNLIKE) & (bed > 0)).astype(np.uint8)
     off = cv2.morphologyEx(off, cv2.MORPH_OPEN, np.ones((2, 2), np.uint8))
     count, _, stats, middles = cv2.connectedComponentsWithStats(off, connectivity=8)
     areas = [

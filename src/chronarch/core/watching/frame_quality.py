@@ -52,7 +52,7 @@ class ClearView:
         self._edges, self._rough = _edges(grey), _rough(grey)
         size = np.abs(self._edges)
         self._strong = size >= max(0.015, float(np.quantile(size, 1 - STRONG_SHARE)))
-        self._sharp = _sharpness(grey, self._strong)
+        self._steep = _steepness(grey, self._strong.shape)
 
     def unjudged(self, image: Image, hidden: Image) -> Unjudged | None:
         """Why a frame (blue, green, red) cannot be judged, by its looks as a whole; None where it can. `hidden` is what
@@ -66,7 +66,8 @@ class ClearView:
         if strong.sum() < 60:
             return None
         now = _edges(grey)
-        blurred = _sharpness(grey, strong) < SHARP_SHARE * self._sharp
+        near = cv2.dilate(strong.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
+        blurred = _sharpness(_steepness(grey, strong.shape), near) < SHARP_SHARE * _sharpness(self._steep, near)
         fits = _fit(self._edges[strong], now[strong])
         if fits >= FITS:
             return Unjudged.BLURRED if blurred else None
@@ -95,14 +96,17 @@ def _rough(grey: Image) -> Image:
     return found
 
 
-def _sharpness(grey: Image, strong: Image) -> float:
-    """How steep the strong edges are, for the picture's brightness."""
-    small = cv2.resize(grey, (strong.shape[1], strong.shape[0]), interpolation=cv2.INTER_NEAREST).astype(np.float32)
-    near = cv2.dilate(strong.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
-    steep = cv2.Laplacian(cv2.GaussianBlur(small, (0, 0), 0.8), cv2.CV_32F)[near]
-    if not steep.size:
-        return 0.0
-    return float(np.percentile(np.abs(steep), 75)) / (float(grey.mean()) + 4)
+def _steepness(grey: Image, shape: tuple[int, ...]) -> Image:
+    """How steep a picture is everywhere at a size, for its brightness."""
+    small = cv2.resize(grey, (shape[1], shape[0]), interpolation=cv2.INTER_NEAREST).astype(np.float32)
+    steep = cv2.Laplacian(cv2.GaussianBlur(small, (0, 0), 0.8), cv2.CV_32F)
+    found: Image = np.abs(steep) / (float(grey.mean()) + 4)
+    return found
+
+
+def _sharpness(steep: Image, near: Image) -> float:
+    """How steep the edges in some places are; the same places are compared, because the head hides others each time."""
+    return float(np.percentile(steep[near], 75))
 
 
 def _fit(a: Image, b: Image) -> float:

@@ -51,9 +51,12 @@ class Learned:
     """What was fitted on labelled builds: `weights` (features x kinds, against a good build), and calibrations."""
 
     weights: Floats
+    faint: Floats
+    """The same for materials that have nearly the bed's colour."""
     prior: Floats
     """Added to what a frame says of each kind: how much rarer it is than in what was learned from."""
     of_build: Calibration
+    of_faint: Calibration
     of_bed: Calibration
     left_mm2: tuple[float, float]
     """For a bed before a start: weight and offset of the logarithm of what lies there."""
@@ -125,6 +128,7 @@ class Judge:
         self._names: dict[int, str] = {0: ""}
         self._tip: tuple[int, int, int, int] | None = None
         self._at_s: float | None = None
+        self._faint = False
 
     def total(self, number: int) -> float:
         """What the evidence against an object adds up to."""
@@ -142,8 +146,10 @@ class Judge:
             self._add(0, weight * math.log1p(found.stray_mm2 / 20) + offset, share, found.tip)
             return self.now()
         self._cases.pop(0, None)
+        self._faint = found.faint
+        weights = self._learned.faint if found.faint else self._learned.weights
         for one in found.objects:
-            odds = features(one, found) @ self._learned.weights + self._learned.prior
+            odds = features(one, found) @ weights + self._learned.prior
             top = float(odds.max())
             rest = np.exp(odds - top)
             self._add(one.number, top + math.log(float(rest.sum()) / len(KINDS)), share, one.place)
@@ -162,7 +168,8 @@ class Judge:
             case.since_s = self._at_s
 
     def _probability(self, number: int, mode: FailureMode) -> float:
-        calibration = self._learned.of_bed if number == 0 else self._learned.of_build
+        whole = self._learned.of_faint if self._faint else self._learned.of_build
+        calibration = self._learned.of_bed if number == 0 else whole
         return calibration.probability(self.total(number), self._moved.get(mode, 0.0))
 
     def _kind(self, number: int) -> FailureMode:

@@ -296,10 +296,11 @@ class BuildWatching:
                 at=newest.head.at, followed=Follow.TELL,
             )  # fmt: skip
             db.add(row)
+            news = not one.likeliest  # what follows of one failure is not told as another
             text = f"{known.row.name}: {found.sentence} ({found.probability:.0%} likely)"
-            db.add(
-                t.Notice(at=newest.head.at, machine_id=known.row.id, build_id=one.build, severity="alarm", text=text)
-            )
+            if news:
+                about = {"machine_id": known.row.id, "build_id": one.build}
+                db.add(t.Notice(at=newest.head.at, severity="alarm", text=text, **about))
             await db.commit()
             one.raised[found.mode, found.object] = row.id
             one.likeliest[row.id] = found.probability

@@ -18,6 +18,7 @@ from chronarch.core.gcode.reader import as_bytes
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.watching.build_watch import BuildWatch, CameraView, decode
 from chronarch.core.watching.camera_pose import CameraPose, Spot, find_bend, find_pose
+from chronarch.core.watching.frame_quality import WORDS
 from chronarch.core.watching.judgement import Judge
 from chronarch.core.watching.learned import LEARNED
 from chronarch.service.watching.watch_messages import BedGrid, Looked, NotBegun, WatchOrder
@@ -79,7 +80,7 @@ def look(key: str, jpeg: bytes, taken: int, at_s: float) -> Looked:
     seen = held.watch.look(jpeg, taken, at_s)
     cost_s = time.process_time() - begin_s
     found = tuple(one for one in seen.suspicions if one.object not in held.left_out)
-    return Looked(str(seen.unjudged or ""), found, len(held.watch.names), cost_s)
+    return Looked(WORDS[seen.unjudged] if seen.unjudged else "", found, len(held.watch.names), cost_s)
 
 
 def end(key: str) -> None:

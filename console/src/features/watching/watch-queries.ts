@@ -1,0 +1,56 @@
+import { useQuery } from "@tanstack/react-query";
+
+import { api, type FailureMode, type Follow, value } from "../../api/client";
+
+/** What the watch may suspect, as people say it, and whether one object can be left out for it. */
+export const KINDS: { mode: FailureMode; name: string; says: string; ofObject: boolean }[] = [
+  { mode: "loose", name: "Loose", says: "an object is not where it was laid", ofObject: true },
+  { mode: "tangle", name: "Tangle", says: "material where none should be", ofObject: true },
+  { mode: "fallen", name: "Fallen", says: "an object lies on its side", ofObject: true },
+  { mode: "shifted", name: "Shifted", says: "layers do not stand over each other", ofObject: false },
+  { mode: "not-growing", name: "Not growing", says: "no material comes out", ofObject: false },
+  { mode: "blob", name: "Blob", says: "material gathers at the nozzle", ofObject: false },
+  { mode: "not-clear", name: "Bed not clear", says: "something lies on the bed before a start", ofObject: false },
+];
+
+export const FOLLOWS: Record<Follow, string> = {
+  nothing: "nothing",
+  tell: "people are told",
+  "leave-out": "leave that object out",
+  pause: "pause the build",
+};
+
+/** What is suspected of a machine and is neither over nor answered. */
+export const useOpenSuspicions = (machine: string) =>
+  useQuery({
+    queryKey: ["suspicions", "open", machine],
+    queryFn: () => value(api.GET("/api/suspicions", { params: { query: { machine, open: true } } })),
+  });
+
+/** What was suspected of a build. */
+export const useBuildSuspicions = (build: number | undefined) =>
+  useQuery({
+    enabled: build !== undefined,
+    queryKey: ["suspicions", "build", build],
+    queryFn: () => value(api.GET("/api/suspicions", { params: { query: { build } } })),
+  });
+
+export const useWatchStanding = () =>
+  useQuery({ queryKey: ["watch", "standing"], queryFn: () => value(api.GET("/api/watch")), refetchInterval: 5000 });
+
+export const useWatchCurve = () => useQuery({ queryKey: ["watch", "curve"], queryFn: () => value(api.GET("/api/watch/curve")) });
+
+export const useWatchRules = () => useQuery({ queryKey: ["watch", "rules"], queryFn: () => value(api.GET("/api/watch-rules")) });
+
+export const useWatchRule = (scope: "shop" | "machine" | "job", subject: string) =>
+  useQuery({
+    queryKey: ["watch", "rule", scope, subject],
+    queryFn: () => value(api.GET("/api/watch-rules/{scope}/{subject}", { params: { path: { scope, subject } } })),
+  });
+
+export const useBedSight = (camera: string) =>
+  useQuery({
+    queryKey: ["watch", "bed", camera],
+    queryFn: () => value(api.GET("/api/cameras/{name}/bed", { params: { path: { name: camera } } })),
+    retry: false,
+  });

@@ -12,6 +12,7 @@ import { useReading } from "../gcode/queries";
 import { Heat } from "../machines/heat";
 import { useMachine } from "../machines/queries";
 import { useEnergy, wh } from "../machines/power-queries";
+import { BuildWatch } from "../watching/build-watch";
 import { CameraChoice } from "../watching/camera-choice";
 import { BuildFilm } from "../watching/film-strip";
 import { useBuildMarks } from "../watching/marks";
@@ -128,6 +129,7 @@ function Known({ build: b, machine: m }: { build: Build; machine: MachineDetail 
             </Fact>
           </dl>
         </Sheet>
+        <BuildWatch build={b.id} shown={shown} objects={(reading.data?.objects ?? []).map((o) => o.name)} />
         {b.started_at ? (
           <Heat
             machine={m.name}

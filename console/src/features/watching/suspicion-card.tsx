@@ -28,7 +28,8 @@ export function followed(s: Suspicion): string {
 /** What is suspected of a machine's build now, with its picture and what can be done. */
 export function Suspicions({ machine: m }: { machine: MachineDetail }) {
   const found = (useOpenSuspicions(m.name).data ?? []).filter((s) => s.build === m.build?.id);
-  const [first, ...others] = [...found].sort((a, b) => b.probability - a.probability);
+  const acted = (s: Suspicion) => Number(s.followed === "pause" || s.followed === "leave-out");
+  const [first, ...others] = [...found].sort((a, b) => acted(b) - acted(a) || a.number - b.number);
   if (!first) return null;
   return <SuspicionCard key={first.number} machine={m} suspicion={first} others={others} />;
 }

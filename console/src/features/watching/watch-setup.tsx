@@ -53,7 +53,7 @@ function FollowLine({ kind: k, follow }: { kind: (typeof KINDS)[number]; follow:
       </span>
       <select
         aria-label={`When ${k.name.toLowerCase()} is suspected`}
-        className="min-h-9 rounded-md border border-rule bg-ground px-2 text-ink"
+        className="min-h-9 w-48 rounded-md border border-rule bg-ground px-2 text-ink"
         value={follow[k.mode] ?? "tell"}
         disabled={change.isPending}
         onChange={(e) => change.mutate(e.target.value as Follow)}

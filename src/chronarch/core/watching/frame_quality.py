@@ -40,11 +40,15 @@ FITS, MOVED_FITS, GAIN = 0.5, 0.4, 0.2
 MOVED_PX, SEARCH = 2, 24
 """At half the width: what counts as moved, and how far is looked."""
 STRONG_SHARE = 0.06
+FOUND, LEFT_OF_IT, LEARNS = 0.5, 0.3, 0.25
+"""An edge that is found less often than this does not count; of one that is found so much is left; and how quickly
+that is learned."""
 FOREIGN_SHARE = 0.045
 
 
 class ClearView:
-    """What the clear frame shows that does not change: where its edges are, and how sharp they are."""
+    """What the clear frame shows that does not change: where its edges are, and how sharp they are. Edges that are not
+    found again in frames that can be judged, such as those of the head where it was then, are left out in time."""
 
     def __init__(self, image: Image) -> None:
         grey = cv2.cvtColor(image, cv2.COLOR_BGR2GRAY)
@@ -53,6 +57,8 @@ class ClearView:
         size = np.abs(self._edges)
         self._strong = size >= max(0.015, float(np.quantile(size, 1 - STRONG_SHARE)))
         self._steep = _steepness(grey, self._strong.shape)
+        self._found: Image = np.ones(size.shape, np.float32)
+        """How often each edge was found again, of late: 0 to 1."""
 
     def unjudged(self, image: Image, hidden: Image) -> Unjudged | None:
         """Why a frame (blue, green, red) cannot be judged, by its looks as a whole; None where it can. `hidden` is what
@@ -62,17 +68,22 @@ class ClearView:
         if level < DARK_LEVEL or level < DARK_GAIN * self.level:
             return Unjudged.DARK
         small = cv2.resize(hidden, (self._edges.shape[1], self._edges.shape[0]), interpolation=cv2.INTER_NEAREST)
-        strong = self._strong & (small == 0)
+        strong = self._strong & (small == 0) & (self._found > FOUND)
         if strong.sum() < 60:
             return None
         now = _edges(grey)
-        near = cv2.dilate(strong.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
+        there = now * self._edges > 0
+        near = cv2.dilate((strong & there).astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
         blurred = _sharpness(_steepness(grey, strong.shape), near) < SHARP_SHARE * _sharpness(self._steep, near)
         fits = _fit(self._edges[strong], now[strong])
+        if fits >= FITS and not blurred:
+            shown = self._strong & (small == 0)
+            same = (there & (np.abs(now) > LEFT_OF_IT * np.abs(self._edges))).astype(np.float32)
+            self._found[shown] += LEARNS * (same[shown] - self._found[shown])
         if fits >= FITS:
             return Unjudged.BLURRED if blurred else None
-        moved, there = _moved(self._edges * strong, now)
-        if moved >= MOVED_PX and there > max(MOVED_FITS, fits + GAIN):
+        moved, better = _moved(self._edges * strong, now)
+        if moved >= MOVED_PX and better > max(MOVED_FITS, fits + GAIN):
             return Unjudged.KNOCKED
         if blurred:
             return Unjudged.BLURRED if _fit(self._rough, _rough(grey)) > FITS else Unjudged.COVERED

@@ -88,10 +88,10 @@ class BuildWatching:
         self._views: dict[int, t.BedView] = {}
         self._changed = context.changes.watch("watch-rules", "cameras", "setup")
         self._changed.event.set()
+        self._edited = context.changes.watch("builds")
         self._costs: deque[float] = deque([USUAL_COST_S], maxlen=50)
-        self._spent: deque[tuple[float, float]] = deque(maxlen=200)
+        self._spent: deque[tuple[float, float]] = deque(maxlen=2000)
         """When looks were made, real seconds, and what each cost."""
-        self._rest_until_s = 0.0
         self._weighed_s = -1e9
         self.building_h_per_week = 0.0
         self.chosen: CurvePoint = MEASURED[-1]
@@ -160,6 +160,7 @@ class BuildWatching:
     async def look(self) -> None:
         """Look at the frames that are due."""
         await self._renew()
+        await self._follow_edits()
         to_watch = {
             known.row.name: known for known in self._fleet.all()
             if known.brief is not None and known.row.state == MachineState.BUILDING and not self.why_not(known)
@@ -171,21 +172,42 @@ class BuildWatching:
         every_s = max(EVERY_S / self._context.clock.rate, len(to_watch) * self._mean_cost_s() / MOST_SHARE)
         cameras = {name: camera for name in to_watch if (camera := self.camera_of(name)) is not None}
         await self._cameras.look(self._looker, {c.row.name: ("full", 1 / every_s) for c in cameras.values()})
-        for name, camera in cameras.items():
-            newest = camera.newest.get("full")
-            if newest is not None and self._context.clock.monotonic_s() >= self._rest_until_s:
-                await self._consider(to_watch[name], camera, newest)
+        for name in sorted(cameras, key=self._looked_s):
+            newest = cameras[name].newest.get("full")
+            if newest is not None:
+                cost_s = await self._consider(to_watch[name], cameras[name], newest)
+                await asyncio.sleep(cost_s / MOST_SHARE - cost_s)
+
+    def _looked_s(self, machine: str) -> float:
+        """When a machine was looked at last: the one that has waited longest comes first."""
+        one = self._watched.get(machine)
+        return one.looked.timestamp() if one is not None and one.looked is not None else 0.0
+
+    async def _follow_edits(self) -> None:
+        """Begin anew with builds that go on with another file: objects were left out."""
+        if not self._edited.event.is_set():
+            return
+        self._edited.take()
+        mine = {one.build: (machine, one) for machine, one in self._watched.items()}
+        async with self._context.sessions() as db:
+            query = select(t.Build.id, t.Build.sha256, t.Build.fed_sha256).where(t.Build.id.in_(mine))
+            fed = {build: edited or whole for build, whole, edited in await db.execute(query)}
+        for build, (machine, one) in mine.items():
+            if fed.get(build, one.sha256) != one.sha256:
+                del self._watched[machine]
+                await self._process.end(one.key)
 
     def _mean_cost_s(self) -> float:
         return sum(self._costs) / len(self._costs)
 
-    async def _consider(self, known: FleetMachine, camera: KnownCamera, newest: NewestFrame) -> None:
-        """Look at a camera's newest frame if it is of this build and was not looked at yet."""
+    async def _consider(self, known: FleetMachine, camera: KnownCamera, newest: NewestFrame) -> float:
+        """Look at a camera's newest frame if it is of this build and was not looked at yet. Returns what that cost, s
+        of the processor."""
         one, head = self._watched.get(known.row.name), newest.head
         if known.brief is None or head.build != known.brief.id or not head.command:
-            return
+            return 0.0
         if one is not None and one.looked is not None and (head.at - one.looked).total_seconds() < 0.5 * EVERY_S:
-            return
+            return 0.0
         try:
             if one is None:
                 one = await self._begin(known, camera)
@@ -194,13 +216,12 @@ class BuildWatching:
             if one is not None:
                 one.problem = f"the watch cannot look: {error}"[:300]
             log.warning("%s cannot be watched: %s", known.row.name, error)
-            return
+            return 0.0
         one.looked, one.unjudged, one.problem = head.at, found.unjudged, ""
-        now_s = self._context.clock.monotonic_s()
         self._costs.append(found.cost_s)
-        self._spent.append((now_s, found.cost_s))
-        self._rest_until_s = now_s + found.cost_s / MOST_SHARE - found.cost_s
+        self._spent.append((self._context.clock.monotonic_s(), found.cost_s))
         await self._weigh(known, camera, one, newest, found)
+        return found.cost_s
 
     async def _begin(self, known: FleetMachine, camera: KnownCamera) -> _Watched:
         assert known.brief is not None

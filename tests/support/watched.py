@@ -1,0 +1,71 @@
+"""A shop whose camera's corners are marked, and a file of three blocks that the watch can follow."""
+
+from __future__ import annotations
+
+from chronarch.client import RefusedByService, requests
+from chronarch.core.watching.suspicion import OF_OBJECT, FailureMode
+from chronarch.core.watching.watch_rules import Follow, WatchRule, WatchScope
+from chronarch.demo.shapes import RoundedBox, Slice
+from chronarch.demo.slicer import DemoPart, slice_part
+from chronarch.standins.picture import lens_of
+from chronarch.wire.orders.builds import Build
+from chronarch.wire.watching import watch as w
+from chronarch.wire.watching.settings import WatchingUpdate
+from tests.support.world import World, eventually
+
+BED = (220.0, 220.0)
+CORNERS = [(u, v) for u, v in lens_of(BED, "front").corners(BED)]
+BLOCK = DemoPart("block", 12.0, lambda z: Slice(RoundedBox(36, 36, 4)), ((70, 70), (150, 80), (110, 150)))
+LATE_S = 180.0
+"""How long a build may take to come as far as is wanted, on a slow computer."""
+TEAL = {"Anchor": {"colour": "teal"}}
+"""What the stand-in of the machine must be made with, so that what it lays is seen on its bed."""
+
+
+def have_watched(world: World) -> None:
+    """Mark the corners of Anchor's camera, and add the file; everything likely is raised."""
+    world.client.do(requests.change_watching(WatchingUpdate(keep_every_s=60, false_alarms_a_week=1000)))
+    world.add_file("block.gcode", "".join(f"{line}\n" for line in slice_part(BLOCK)))
+    eventually(lambda: _marked(world), "the corners are marked")
+
+
+def _marked(world: World) -> bool:
+    try:
+        world.client.do(requests.mark_corners("Anchor", CORNERS))
+    except RefusedByService as error:
+        return "none has come yet" not in str(error)
+    return True
+
+
+def follow(world: World, what: Follow) -> None:
+    """Have this follow of whatever befalls an object; pauses follow of everything."""
+    modes = FailureMode if what is Follow.PAUSE else OF_OBJECT
+    world.client.do(requests.set_watch_rule(WatchScope.SHOP, "0", WatchRule(follow=dict.fromkeys(modes, what))))
+
+
+def come_to(world: World, share: float) -> None:
+    """Wait until the build of Anchor has come so far."""
+
+    def far() -> bool:
+        build = world.machine("Anchor").build
+        return build is not None and (build.progress or 0) > share
+
+    eventually(far, f"{share:.0%} is laid", LATE_S)
+
+
+def begun(world: World) -> Build:
+    """A build that has laid some layers, and that the watch looks at."""
+    build = world.build_of(world.submit("block.gcode"))
+    come_to(world, 0.2)
+    eventually(lambda: world.client.do(requests.watch_standing()).machines[0].looked_at, "it is looked at", LATE_S)
+    return build
+
+
+def tangled(world: World, build: int, then: Follow) -> w.Suspicion:
+    """The first suspicion of which that has followed, after material has begun to tangle."""
+    world.fault("Anchor", "build-fails", text="tangle")
+
+    def followed() -> list[w.Suspicion]:
+        return [s for s in world.client.do(requests.suspicions(build=build)) if s.followed is then]
+
+    return eventually(followed, f"something is suspected, and {then} follows", LATE_S)[-1]

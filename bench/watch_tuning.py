@@ -1,10 +1,11 @@
 """Fit the watch's weights on the tuning part of the labelled frames, and write them into the product.
 
-    python -m bench.watch_tuning [--set FOLDER]
+    python -m bench.watch_tuning [--set FOLDER ...]
 
-Without a folder the part is drawn anew, which takes some minutes. A multinomial logistic model of the evidence of each
-object and frame is fitted by Newton's method with a ridge; then the sums of evidence over frames are calibrated. The
-watch is run twice, because what it suspects decides what it takes into its memory.
+Without folders the part is drawn anew, twice with other seeds, and all takes about an hour. A multinomial logistic
+model of the evidence of each object and frame is fitted by Newton's method with a ridge, apart for materials that are
+faint on their bed; then the sums of evidence over frames are calibrated. The watch is run twice, because what it
+suspects decides what it takes into its memory.
 """
 
 from __future__ import annotations
@@ -22,17 +23,19 @@ import numpy as np
 from chronarch.cli.watching.labelled_folder import LabelledFrame, SetWatcher, read_labels
 from chronarch.core.watching import judgement as j
 from chronarch.core.watching.evidence import FrameEvidence
+from chronarch.core.watching.suspicion import KINDS, FailureMode
 from chronarch.demo.labelled_sets import make_set
 
 OUT = Path(j.__file__).with_name("learned.py")
-EACH, GOOD_H = 20, 40.0
+EACH, GOOD_H = 20, {0: 40.0, 2: 200.0}
+"""Sequences of each kind of failure, and hours of good building by seed."""
 PRIOR = (-1.0, -1.0, -1.0, -1.0, -2.0, -2.0)
 """By kind. What does not grow shows slowly, and what hides it shows often."""
 RIDGE, STEPS = 2.0, 4000
 Floats = np.ndarray[Any, np.dtype[np.float64]]
 _NEVER = j.Calibration(0.0, -20.0)
-_NONE = np.zeros((len(j.FEATURES), len(j.KINDS)))
-NOTHING = j.Learned(_NONE, _NONE, np.zeros(len(j.KINDS)), _NEVER, _NEVER, _NEVER, (0.0, 0.0))
+_NONE = np.zeros((len(j.FEATURES), len(KINDS)))
+NOTHING = j.Learned(_NONE, _NONE, np.zeros(len(KINDS)), _NEVER, _NEVER, _NEVER, (0.0, 0.0))
 
 
 @dataclass(frozen=True)
@@ -41,7 +44,7 @@ class Example:
 
     evidence: FrameEvidence
     names: dict[int, str]
-    kind: j.FailureMode | None
+    kind: FailureMode | None
     object: str | None
     at_s: float
 
@@ -54,7 +57,7 @@ def sequence_of(folder: Path, frames: list[LabelledFrame], learned: j.Learned) -
         label = one.label.label
         if one.seen.evidence is None or one.seen.unjudged or label == "cannot-judge":
             continue
-        kind = None if label == "fine" else j.FailureMode(label)
+        kind = None if label == "fine" else FailureMode(label)
         found.append(Example(one.seen.evidence, one.names, kind, one.label.object, one.at_s))
     return found
 
@@ -72,21 +75,21 @@ def rows(examples: Iterator[Example], *, faint: bool) -> tuple[Floats, Floats]:
     """Features (n x f) and classes (n; 0 good, then `KINDS`) of every object and frame that says something of it."""
     x, y = [], []
     for one in examples:
-        if one.kind is j.FailureMode.NOT_CLEAR or one.evidence.faint != faint:
+        if one.kind is FailureMode.NOT_CLEAR or one.evidence.faint != faint:
             continue
         for seen in one.evidence.objects:
             mine = one.object is None or one.names.get(seen.number) == one.object
             if one.kind is not None and not mine:
                 continue
             x.append(j.features(seen, one.evidence))
-            y.append(0 if one.kind is None else 1 + j.KINDS.index(one.kind))
+            y.append(0 if one.kind is None else 1 + KINDS.index(one.kind))
     return np.array(x), np.array(y)
 
 
 def fit(x: Floats, y: Floats) -> Floats:
     """The weights (f x kinds) of a multinomial logistic model in which every class counts the same; steps are bounded
     as by Böhning (1992), so that none goes too far."""
-    classes = len(j.KINDS) + 1
+    classes = len(KINDS) + 1
     share = np.array([1 / max(1, (y == k).sum()) for k in range(classes)])[y] * len(y) / classes
     target = np.eye(classes)[y]
     weights = np.zeros((x.shape[1], classes))
@@ -134,7 +137,7 @@ def learn(sequences: list[list[Example]]) -> j.Learned:
     plain, faint = (fit(*rows((one for s in sequences for one in s), faint=faint)) for faint in (False, True))
     beds = [one for s in sequences for one in s if not one.evidence.objects]
     at = np.array([np.log1p(one.evidence.stray_mm2 / 20) for one in beds])
-    truth = np.array([float(one.kind is j.FailureMode.NOT_CLEAR) for one in beds])
+    truth = np.array([float(one.kind is FailureMode.NOT_CLEAR) for one in beds])
     flat = j.Calibration(1.0, 0.0)
     learned = j.Learned(plain, faint, np.array(PRIOR), flat, flat, flat, line(at, truth, 0.05))
     of_build, of_faint, of_bed = calibrate(sequences, learned)
@@ -153,7 +156,7 @@ def write(learned: j.Learned) -> None:
     (a, b), build, bed, dim = learned.left_mm2, learned.of_build, learned.of_bed, learned.of_faint
     OUT.write_text(f'''"""What the watch has learned of labelled builds; written by `python -m bench.watch_tuning`.
 
-One row a feature, one column a kind: {", ".join(j.KINDS)}.
+One row a feature, one column a kind: {", ".join(KINDS)}.
 """
 
 from __future__ import annotations
@@ -180,15 +183,16 @@ LEARNED = Learned(
 
 def main() -> None:
     options = argparse.ArgumentParser(description=__doc__)
-    options.add_argument("--set", type=Path)
-    given = options.parse_args().set
+    options.add_argument("--set", type=Path, action="append", default=[])
+    folders: list[Path] = options.parse_args().set
     with tempfile.TemporaryDirectory() as scratch:
-        folder = given or Path(scratch)
-        if given is None:
-            make_set(folder, "tuning", EACH, GOOD_H)
+        if not folders:
+            for seed, hours in GOOD_H.items():
+                folders.append(Path(scratch) / str(seed))
+                make_set(folders[-1], "tuning", EACH, hours, seed)
         learned = NOTHING
         for _ in range(2):
-            learned = learn(run(folder, learned))
+            learned = learn([sequence for folder in folders for sequence in run(folder, learned)])
     write(learned)
     print(f"written: {OUT}")
 

@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import io
+import os
+import signal
 import unittest
+from contextlib import suppress
+from pathlib import Path
 
 import httpx
 from PIL import Image
@@ -46,13 +50,16 @@ class Watched(WorldCase):
         machine = self.world.until("Anchor", MachineState.PAUSED, LATE_S)
         assert machine.build is not None
         self.assertIn("the watch", machine.build.reason)
-        self.assertIn(one.sentence, machine.build.reason)
+        self.assertIn(one.sentence.rstrip("."), machine.build.reason)
         picture = Image.open(io.BytesIO(self.do(requests.kept_frame(one.frame or 0))))
         self.assertEqual(picture.size, (640, 480))
         told = [n for n in self.do(requests.notices()) if n.build == build.id]
         self.assertEqual(len(told), 1, "one failure is told once")
         self.assertIn("% likely", told[0].text)
 
+        self.world.kill("service")
+        self.world.start_service()
+        eventually(lambda: self.world.machine("Anchor").reachable, "the tender is back")
         for other in self.do(requests.suspicions(build=build.id, unanswered=True)):
             self.do(requests.answer_suspicion(other.number, right=False))
         said = self.do(requests.suspicion(one.number))
@@ -90,6 +97,27 @@ class Watched(WorldCase):
         self.assertEqual((one.missed, one.right, one.probability), (True, True, 0.0))
         self.assertEqual(one.sentence, "block 1 is not where it was laid.")
         self.assertEqual(self.do(requests.watch_curve()).missed_here, 1)
+
+    def test_a_watch_that_is_killed_goes_on(self) -> None:
+        begun(self.world)
+        for process in self.watch_processes():
+            os.kill(process, signal.SIGKILL)
+        looked = self.do(requests.watch_standing()).machines[0].looked_at
+        eventually(lambda: self.do(requests.watch_standing()).machines[0].looked_at != looked, "it looks again", LATE_S)
+        self.assertEqual(self.do(requests.watch_standing()).machines[0].why_not, "")
+
+    def watch_processes(self) -> list[int]:
+        """The watch's processes: the service's children that have the lowest priority."""
+        service = self.world.processes["service"].pid
+        found = []
+        for process in Path("/proc").iterdir():
+            with suppress(OSError, IndexError):
+                if process.name.isdigit():
+                    fields = (process / "stat").read_text().rpartition(")")[2].split()
+                    if int(fields[1]) == service and int(fields[16]) == 19:
+                        found.append(int(process.name))
+        self.assertEqual(len(found), 1)
+        return found
 
     def test_corners_are_checked_and_what_they_come_to_is_said(self) -> None:
         sight = self.do(requests.bed_sight("Anchor"))

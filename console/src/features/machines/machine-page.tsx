@@ -106,8 +106,10 @@ function Known({ machine: m }: { machine: MachineDetail }) {
           </div>
         </div>
         <div className={COLUMN}>
-          <div className="order-2 flex min-w-0 flex-col gap-5">
+          <div className="order-0 min-w-0 empty:hidden">
             <Suspicions machine={m} />
+          </div>
+          <div className="order-2 flex min-w-0 flex-col gap-5">
             {(m.hands?.waits || m.hands?.question) && <MachineAsks machine={m} />}
             <ThisBuild machine={m} />
             {m.hands?.change && moment !== "free" && <FilamentChange machine={m} />}

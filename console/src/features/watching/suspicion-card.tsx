@@ -143,7 +143,7 @@ export function SuspicionPicture({ suspicion: s }: { suspicion: Suspicion }) {
   const pct = (share: number) => `${(100 * share).toFixed(2)}%`;
   const pad = 0.015;
   return (
-    <Link to={`/builds/${s.build}`} className="relative block overflow-hidden rounded-md bg-sunk" aria-label={`${kindName(s)}: picture, opens build ${s.build}`}>
+    <Link to={`/builds/${s.build}`} className="relative block self-start overflow-hidden rounded-md bg-sunk" aria-label={`${kindName(s)}: picture, opens build ${s.build}`}>
       <img src={`/api/frames/${s.frame}`} alt="" className="block w-full" />
       {s.place && (
         <span

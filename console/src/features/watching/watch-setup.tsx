@@ -152,7 +152,7 @@ function Careful() {
 
 /** The share of failures that is caught against false alarms a week, on a logarithmic axis. */
 function Curve({ points, week, chosen }: { points: CurvePoint[]; week: number; chosen: CurvePoint }) {
-  const [wide, high, left, foot] = [420, 132, 34, 22];
+  const [wide, high, left, foot] = [420, 132, 42, 22];
   const rates = points.map((p) => Math.max(p.false_per_h * week, 0.05));
   const least = Math.log10(Math.min(...rates, 0.5)) - 0.1;
   const most = Math.log10(Math.max(...rates, 10)) + 0.1;

@@ -85,7 +85,7 @@ def _show_setting(setting: ThresholdScore) -> None:
     if setting.threshold >= 1:
         say(f"\n{asked.capitalize()}: nothing can be raised; at every threshold more false alarms come.")
         return
-    say(f"\n{asked.capitalize()}: alarm from {setting.threshold:.2f}; {setting.false_alarms} false alarms{rate}.")
+    say(f"\n{asked.capitalize()}: alarm from {setting.threshold:g}; {setting.false_alarms} false alarms{rate}.")
     rows = [
         [one.label, str(one.sequences), *map(_share, (one.recall, one.in_time, one.precision, one.named)),
          "" if one.delay_s is None else duration(one.delay_s)] for one in setting.labels if one.sequences

@@ -116,9 +116,9 @@ class ClearBed:
         self._texture = _texture(self.channels[..., 0])
         self.noise = noise_of(image)
 
-    def lit(self, image: Image, ground: Image) -> Lit:
+    def lit(self, image: Image, ground: Image, *, textured: bool) -> Lit:
         """A frame (blue, green, red) brought to the clear frame's light. `ground` is 255 where nothing should have
-        changed."""
+        changed; `textured` whether texture is looked at, which takes a while."""
         now = channels(cv2.GaussianBlur(image, (3, 3), 0))
         off = cv2.subtract(now, self.channels)
         spots = off[::4, ::4][ground[::4, ::4] > 0]
@@ -138,6 +138,8 @@ class ClearBed:
         over = float(np.quantile(ordinary, 0.95)) / ORDINARY if len(ordinary) > 50 else 1.0
         over = min(over, MOST_OVER)  # more is no noise: something covers the bed
         bare = np.minimum(bare / np.float32(max(1.0, over)), MOST)
+        if not textured:
+            return Lit(cv2.add(self.channels, off), grain, bare, bare)
         fine = cv2.divide(_texture(light), self._texture * TEXTURED + float(np.median(grain)))
         usual = fine[::3, ::3][ground[::3, ::3] > 0]
         if len(usual) > 50:

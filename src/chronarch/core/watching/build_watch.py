@@ -29,7 +29,7 @@ WIDTH = 960
 LEAST_OBJECT_PX = 60
 MOST_HANDS = 10
 """What is in front of the bed for more frames is no hand, and is judged."""
-FAINT = 10.0
+FAINT = 5.0
 """Below this contrast a material is faint on its bed."""
 SUSPECTS = 0.25
 """From this probability on, what is seen is taken into the memory slowly."""
@@ -74,15 +74,19 @@ class CameraView:
         return replace(whole, clear=whole.prepare(clear))
 
     def prepare(self, image: Image) -> Image:
-        """A picture in the size and form in which it is compared. Raises ValueError for another shape."""
+        """A picture in the size and form in which it is compared, made in one step. Raises ValueError for another
+        shape."""
         wide, high = self.pose.size
         if abs(image.shape[1] / image.shape[0] - wide / high) > 0.02:
             raise ValueError("the frame has another shape than the clear bed's")
-        small = (
-            image if image.shape[:2] == (high, wide) else cv2.resize(image, (wide, high), interpolation=cv2.INTER_AREA)
-        )
-        maps = self.pose.straightening
-        return small if maps is None else cv2.remap(small, maps[0], maps[1], cv2.INTER_LINEAR)
+        maps = self.pose.straightening(image.shape[1] / wide)
+        if maps is None and image.shape[1] == wide:
+            return image
+        form: Image = (
+            cv2.resize(image, (wide, high), interpolation=cv2.INTER_LINEAR) if maps is None
+            else cv2.remap(image, maps[0], maps[1], cv2.INTER_LINEAR)
+        )  # fmt: skip
+        return form
 
 
 @dataclass(frozen=True)
@@ -111,6 +115,7 @@ class BuildWatch:
         self._memory = e.Memory(self.sight.shape)
         self.names = {n: self.scene.name(n) for n in range(1, self.scene.objects + 1)}
         self._material: MaterialLook | None = None
+        self._faint = False
         self._hands = 0
         """For how many frames something has been in front of the bed."""
 
@@ -133,7 +138,7 @@ class BuildWatch:
         if unjudged is not None:
             return self._told(unjudged, None, self.judge.now())
         ground = np.where((around > 0) | (head > 0), 0, 255).astype(np.uint8)
-        lit = self._clear.lit(self._cut(image), ground)
+        lit = self._clear.lit(self._cut(image), ground, textured=self._faint or not taken)
         if taken and not self.scene.layer:
             return self._told(None, None, self.judge.now())
         if not taken:
@@ -141,13 +146,12 @@ class BuildWatch:
             return self._told(None, found, self.judge.hear(found, {}, at_s))
         head = self.scene.head(taken, lit.bare > e.UNLIKE)
         self._learn(lit, laid, head)
-        faint = self._material is not None and self._clear.contrast(self._material, self._bed) < FAINT
-        seen = Compared.of(lit, self._material, faint=faint)
+        seen = Compared.of(lit, self._material, faint=self._faint)
         self._hands = self._hands + 1 if e.in_the_way(self.scene, seen, head, self._memory) > FOREIGN_SHARE else 0
         if 0 < self._hands <= MOST_HANDS:
             return self._told(Unjudged.HANDS, None, self.judge.now())
         found, update = e.look(self.scene, seen, head, taken, self._memory)
-        found = replace(found, faint=faint)
+        found = replace(found, faint=self._faint)
         suspicions = self.judge.hear(found, self.names, at_s)
         worst = max((s.probability for s in suspicions), default=0.0)
         e.remember(self._memory, update, 1.0 if worst < SUSPECTS else 0.15)
@@ -185,6 +189,7 @@ class BuildWatch:
         if self._material is None:
             self._material = MaterialLook(mean)
         self._material.learn(mean)
+        self._faint = self._clear.contrast(self._material, self._bed) < FAINT
 
 
 def _within(box: Any, size: tuple[int, int]) -> tuple[int, int, int, int]:

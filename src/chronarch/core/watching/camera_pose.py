@@ -107,15 +107,26 @@ class CameraPose:
         cut = self.cut[0] + left, self.cut[1] + top
         return replace(self, size=(wide, high), cut=cut, whole=self.whole or self.size)
 
-    @cached_property
-    def straightening(self) -> tuple[Image, Image] | None:
-        """The maps (for cv2.remap) that take the distortion out of a picture; None where there is none."""
+    def straightening(self, times: float = 1.0) -> tuple[Image, Image] | None:
+        """The maps (for cv2.remap) that take the distortion out of a picture that is so many times as large as this
+        one; None where there is none."""
         if not self.bend:
             return None
+        if times not in self._maps:
+            self._maps.clear()
+            self._maps[times] = self._make_maps(times)
+        return self._maps[times]
+
+    @cached_property
+    def _maps(self) -> dict[float, tuple[Image, Image]]:
+        return {}
+
+    def _make_maps(self, times: float) -> tuple[Image, Image]:
         wide, high = self.size
         x, y = np.meshgrid(np.arange(wide), np.arange(high))
         flat = (np.stack([x, y], -1) - self.middle) / self.focal_px
         bent = flat * (1 + self.bend * (flat**2).sum(-1, keepdims=True)) * self.focal_px + self.middle
+        bent = (bent + 0.5) * times - 0.5
         first, second = cv2.convertMaps(bent.astype(np.float32), None, cv2.CV_16SC2)
         return first, second
 

@@ -8,6 +8,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
+from chronarch.core.watching.carefulness import CurvePoint
 from chronarch.core.watching.suspicion import FailureMode
 
 FINE, CANNOT_JUDGE = "fine", "cannot-judge"
@@ -128,13 +129,33 @@ def score(frames: Iterable[ScoredFrame], accepted_per_h: Sequence[float]) -> Set
     )  # fmt: skip
 
 
+def curve(frames: Iterable[ScoredFrame], thresholds: Sequence[float]) -> tuple[CurvePoint, ...]:
+    """What follows of raising suspicions from each of some rising probabilities on, of all kinds together."""
+    sequences: dict[str, _Sequence] = defaultdict(_Sequence)
+    for frame in frames:
+        sequences[frame.sequence].frames.append(frame)
+    good_h = sum(s.good_s() for s in sequences.values()) / 3600
+    failing = {name: s for name, s in sequences.items() if s.label != FINE}
+    found: list[CurvePoint] = []
+    for threshold in thresholds:
+        alarms = [(_first(s, threshold), s.fails_at_s()) for s in failing.values()]
+        delays = sorted(alarm.at_s - fails for alarm, fails in alarms if alarm is not None)
+        caught, in_time = (n / max(1, len(failing)) for n in (len(delays), sum(d <= WITHIN_S for d in delays)))
+        if found:  # what is raised from a lower probability on would have been caught there too
+            caught, in_time = min(caught, found[-1].caught), min(in_time, found[-1].in_time)
+        usual = delays[len(delays) // 2] if delays else 0.0
+        found.append(CurvePoint(threshold, _false(sequences, threshold) / max(good_h, 1e-9), caught, in_time, usual))
+    return tuple(found)
+
+
 def _false(sequences: dict[str, _Sequence], threshold: float) -> int:
     return sum(alarm.at_s < s.fails_at_s() for s in sequences.values() for alarm in s.alarms(threshold))
 
 
 def _threshold(sequences: dict[str, _Sequence], rate: float, good_h: float) -> float:
     """The lowest probability at which false alarms are no more than that."""
-    return next((t / 100 for t in range(5, 101) if _false(sequences, t / 100) <= rate * good_h), 1.0)
+    tried = (*(t / 100 for t in range(5, 100)), *(0.99 + t / 1000 for t in range(1, 10)))
+    return next((t for t in tried if _false(sequences, t) <= rate * good_h), 1.0)
 
 
 def _setting(sequences: dict[str, _Sequence], rate: float | None, threshold: float, good_h: float) -> ThresholdScore:

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Integer, cast, func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.machines.states import BuildState
 from chronarch.core.watching.frame_keeping import FOR_EVER
 from chronarch.core.watching.watch_rules import WatchRule
 from chronarch.records.machines.tables import Machine
+from chronarch.records.orders.tables import Build
 from chronarch.records.watching.tables import BedView, Camera, Frame, Suspicion, WatchSetting
 
 MOST_ANSWERS = 200
@@ -51,6 +54,13 @@ async def answered(db: AsyncSession) -> tuple[int, int, int]:
     )  # fmt: skip
     a, b, c = (await db.execute(select(right, wrong, missed))).one()
     return int(a or 0), int(b or 0), int(c or 0)
+
+
+async def close_ended(db: AsyncSession, now: datetime) -> None:
+    """What was suspected of builds that have ended is over."""
+    ended = select(Build.id).where(Build.state == BuildState.ENDED)
+    over = update(Suspicion).where(Suspicion.over_at.is_(None), Suspicion.build_id.in_(ended))
+    await db.execute(over.values(over_at=now))
 
 
 async def keep_frames(db: AsyncSession, build: int, camera: int | None) -> None:

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Annotated
 
-from sqlalchemy import select, update
+from sqlalchemy import select
 
 from chronarch.core.machines.states import MachineState
 from chronarch.core.watching.answers import learn_from_answers
@@ -109,6 +109,8 @@ class BuildWatching:
             before, self._views = self._views, await suspicions.views(db)
             made = await frames.made_since(db, self._context.clock.now() - frames.FORTNIGHT)
             settings = await load_watching(db)
+            await suspicions.close_ended(db, self._context.clock.now())
+            await db.commit()
         for machine, one in list(self._watched.items()):
             camera = self.camera_of(machine)
             if camera is None or _other(before.get(camera.row.id), self._views.get(camera.row.id)):
@@ -261,8 +263,7 @@ class BuildWatching:
         """A build is no longer watched."""
         self._watched.pop(machine, None)
         async with self._context.sessions() as db:
-            over = update(t.Suspicion).where(t.Suspicion.build_id == one.build, t.Suspicion.over_at.is_(None))
-            await db.execute(over.values(over_at=self._context.clock.now()))
+            await suspicions.close_ended(db, self._context.clock.now())
             await db.commit()
         try:
             await self._process.end(one.key)

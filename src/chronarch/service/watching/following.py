@@ -66,5 +66,5 @@ class Following:
         if what is Follow.LEAVE_OUT:
             await leave_out(self.context, self.fleet, self.contents, self.readers, build, [found.object], BY)
             return
-        reason = f"the watch, {found.probability:.0%} sure: {found.sentence}"
+        reason = f"the watch, {found.probability:.0%} sure: {found.sentence}".rstrip(".")
         await have_done(self.context, self.fleet, build, Pause(reason=reason[:300]), BY)

@@ -232,3 +232,13 @@ def set_watch_rule(scope: WatchScope, subject: str, rule: WatchRule) -> Call[x.W
 def drop_watch_rule(scope: WatchScope, subject: str) -> Call[x.WatchRuleView]:
     """Forget a rule. Returns what holds instead."""
     return Call("DELETE", at("watch-rules", scope, subject), x.WatchRuleView)
+
+
+def labelled_builds() -> Call[list[x.LabelledBuild]]:
+    """Builds of which people have said what they were: the shop's own labelled set, oldest first."""
+    return Call("GET", "/api/watch/labelled", list[x.LabelledBuild])
+
+
+def content_bytes(sha256: str) -> Call[bytes]:
+    """A content by its hash: G-code as it is fed."""
+    return Call("GET", at("contents", sha256), bytes)

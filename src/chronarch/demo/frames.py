@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
+import threading
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -44,11 +46,15 @@ class Drawn:
     jpeg: bytes
 
 
-class PastCamera:
-    """Draws builds; what is asked for again is not drawn again."""
+class Closing(Exception):
+    """The shop closes before all is drawn."""
 
-    def __init__(self, blobs: Path) -> None:
-        self._blobs = blobs
+
+class PastCamera:
+    """Draws builds; what is asked for again is not drawn again. Raises Closing once `closing` is set."""
+
+    def __init__(self, blobs: Path, closing: threading.Event) -> None:
+        self._blobs, self._closing = blobs, closing
         self._read: dict[tuple[str, str], Analysis] = {}
         self._ends: dict[tuple[str, str, str], tuple[Drawn, Drawn]] = {}
 
@@ -69,6 +75,8 @@ class PastCamera:
         yield Drawn(0, 0, 0.0, picture.jpeg(PARKED, f"{machine}   z 0.00 mm"))
         ends = [*a.plan.layers[1:], a.plan.commands]
         for layer, end in enumerate(ends, 1):
+            if self._closing.is_set():
+                raise Closing
             moves = layer_moves(data, a.index, layer, model)
             at = moves.start
             columns = (moves.moves[name].tolist() for name in ("x", "y", "z", "filament", "command"))
@@ -97,16 +105,18 @@ class PastCamera:
         return self._ends[key]
 
 
-def add_pictures(database: str, blobs: Path) -> None:
-    """Add frames of the past's builds, and have films of some made; once. Takes some seconds."""
-    asyncio.run(_add(database, blobs))
+def add_pictures(database: str, blobs: Path, closing: threading.Event) -> None:
+    """Add frames of the past's builds, and have films of some made; once, or as many as can be until `closing` is set.
+    Takes some seconds."""
+    asyncio.run(_add(database, blobs, closing))
 
 
-async def _add(database: str, blobs: Path) -> None:
+async def _add(database: str, blobs: Path, closing: threading.Event) -> None:
     engine = make_engine(database)
     try:
         async with make_sessions(engine)() as db:
-            await _draw_past(db, PastCamera(blobs), FrameStore(blobs / "frames"))
+            with contextlib.suppress(Closing):
+                await _draw_past(db, PastCamera(blobs, closing), FrameStore(blobs / "frames"))
     finally:
         await engine.dispose()
 
@@ -116,14 +126,14 @@ async def _draw_past(db: AsyncSession, camera: PastCamera, store: FrameStore) ->
     names = {m.id: m.name for m in (await db.execute(select(t.Machine))).scalars()}
     over = select(t.Build).where(t.Build.judged_by == BY).order_by(t.Build.ended_at.desc())
     found = (await db.execute(over)).scalars().all()
-    if (await db.execute(select(t.Frame.id).where(t.Frame.build_id == found[-1].id))).first() is not None:
-        return
+    drawn_before = select(t.Frame.build_id).where(t.Frame.build_id.in_([build.id for build in found]))
+    there = set((await db.execute(drawn_before)).scalars())
     filmed = _to_film(found)
     whole = list(dict.fromkeys([*filmed, *found[:WHOLE]]))
-    for build in whole:
+    for build in (build for build in whole if build.id not in there):
         drawn = camera.layers(build.sha256, names[build.machine_id], build.acknowledged / max(1, build.commands))
         await _keep(db, store, build, cameras[build.machine_id].id, list(drawn))
-    for build in filmed:
+    for build in (build for build in filmed if build.id not in there):
         at = cameras[build.machine_id]
         db.add(
             t.Film(
@@ -133,7 +143,7 @@ async def _draw_past(db: AsyncSession, camera: PastCamera, store: FrameStore) ->
         )  # fmt: skip
     await db.commit()
     for build in found:
-        if build not in whole:
+        if build not in whole and build.id not in there:
             await _keep(
                 db, store, build, cameras[build.machine_id].id, camera.ends(build.sha256, names[build.machine_id])
             )

@@ -291,19 +291,21 @@ class Demo:
 
     def run(self) -> None:
         """Keep things going until `stop` is asked for: a process that ends by itself is started again."""
-        threading.Thread(target=self._draw_past, daemon=True).start()
+        drawing = threading.Thread(target=self._draw_past, daemon=True)
+        drawing.start()
         with Client(self.address, self.kept.key) as client:
             standins = f"http://127.0.0.1:{self.kept.standins_port}"
             hands = SimulatedHands(client, self.hands_path, tuple(QUEUE), partial(failing, standins))
             builds = FailingBuilds(client, standins, self.folder / "failing.json")
             while not self._stopping.wait(1.0):
                 self._look_after(hands, builds)
+        drawing.join(READY_WITHIN_S)  # a thread that draws must not be cut off by the end of the process
 
     def _draw_past(self) -> None:
         """Frames and films of the past come while the shop is open already; what is not done by its end is done next
         time."""
         try:
-            add_pictures(self.database.url, self.folder / "blobs")
+            add_pictures(self.database.url, self.folder / "blobs", self._stopping)
         except (SQLAlchemyError, OSError) as error:
             if not self._stopping.is_set():
                 self.say(f"The pictures of the past could not be drawn: {str(error).splitlines()[0]}")

@@ -79,6 +79,7 @@ _TABLE = """
 /builds/{number}/missed                    POST:operate
 /watch                                     GET:read
 /watch/curve                               GET:read
+/watch/labelled                            GET:read
 /watch-rules                               GET:read
 /watch-rules/{scope}/{subject}             GET:read PUT:operate DELETE:operate
 /film-rules                                GET:read

@@ -84,6 +84,13 @@ class WatchCommands(WorldCase):
         shown = self.says("show", number, "-o", str(out))
         self.assertIn("a person told of it", shown)
         self.assertTrue(out.read_bytes().startswith(b"\xff\xd8\xff"))
+        folder = w.folder / "labelled"
+        self.assertIn("frames of 1 builds", self.says("labels", str(folder)))
+        rows = [json.loads(line) for line in (folder / "frames.jsonl").read_text().splitlines()]
+        self.assertEqual(rows[0]["label"], "fine")
+        self.assertEqual((rows[-1]["label"], rows[-1]["object"]), ("fallen", "block 2"))
+        self.assertIn("1 sequences", self.says("score", str(folder)))
+        self.assertIn("is not empty", self.refuses("labels", str(folder)))
         self.assertIn("was a false alarm", self.says("answer", number, "false"))
         self.assertIn("no kept frame 99999", self.refuses("missed", str(build.id), "fallen", "--frame", "99999"))
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import click
@@ -130,6 +131,35 @@ def missed(service: Service, build: str, kind: str, frame: int, object_: str) ->
     said = w.Missed(mode=FailureMode(kind), object=object_, frame=frame)
     one = service.do(requests.watch_missed(number, said))
     say(f"Noted as suspicion {one.number}: {one.sentence} Its frames are kept as labelled.")
+
+
+@watch.command()
+@click.argument("folder", type=click.Path(file_okay=False, path_type=Path))
+@pass_service
+def labels(service: Service, folder: Path) -> None:
+    """Put the shop's own labelled builds into a folder, which `chronarch watch score` reads."""
+    if folder.exists() and any(folder.iterdir()):
+        fail(f"{folder} is not empty; name another folder.", WRONG_USE)
+    builds = service.all(requests.labelled_builds())
+    if not builds:
+        return say("Nobody has answered for a build yet: `chronarch watch answer` and `watch missed` do.")
+    folder.mkdir(parents=True, exist_ok=True)
+    lines = []
+    for build in builds:
+        named = {
+            "gcode": f"{build.sha256[:16]}.gcode", "camera": build.corners, "sequence": f"build-{build.build}",
+            "clear": f"build-{build.build}-clear.jpg", "bed_mm": build.bed_mm,
+        }  # fmt: skip
+        if not (folder / str(named["gcode"])).exists():
+            (folder / str(named["gcode"])).write_bytes(service.do(requests.content_bytes(build.sha256)))
+        (folder / str(named["clear"])).write_bytes(service.do(requests.clear_frame(build.camera)))
+        for one in build.frames:
+            image = f"build-{build.build}-{one.frame}.jpg"
+            (folder / image).write_bytes(service.do(requests.kept_frame(one.frame)))
+            about = {"taken": one.command, "label": one.label, "object": one.object or None, "at_s": one.at_s}
+            lines.append(json.dumps({"image": image, **named, **about}))
+    (folder / "frames.jsonl").write_text("".join(f"{line}\n" for line in lines))
+    return say(f"{len(lines)} frames of {len(builds)} builds are in {folder}.")
 
 
 class _Corner(click.ParamType[tuple[float, float]]):

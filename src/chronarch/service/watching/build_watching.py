@@ -48,6 +48,8 @@ MOST_SHARE = 0.5
 OVER_BELOW = 0.3
 """A suspicion that is less likely than this is over."""
 GREW = 0.02
+BLIND_S = 600.0
+"""After so many shop seconds without a frame that can be judged people are told."""
 WEIGHED_EVERY_S = 60.0
 log = logging.getLogger("chronarch.watch")
 
@@ -64,6 +66,9 @@ class _Watched:
     likeliest: dict[int, float] = field(default_factory=dict)
     looked: datetime | None = None
     unjudged: str = ""
+    blind_since: datetime | None = None
+    """Since when no frame could be judged; None while they can."""
+    told_blind: bool = False
     problem: str = ""
 
     @property
@@ -220,10 +225,27 @@ class BuildWatching:
             log.warning("%s cannot be watched: %s", known.row.name, error)
             return 0.0
         one.looked, one.unjudged, one.problem = head.at, found.unjudged, ""
+        await self._mind_blindness(known, one)
         self._costs.append(found.cost_s)
         self._spent.append((self._context.clock.monotonic_s(), found.cost_s))
         await self._weigh(known, camera, one, newest, found)
         return found.cost_s
+
+    async def _mind_blindness(self, known: FleetMachine, one: _Watched) -> None:
+        """Tell people, once a build, when its frames cannot be judged for some time."""
+        assert one.looked is not None
+        if not one.unjudged:
+            one.blind_since = None
+            return
+        one.blind_since = one.blind_since or one.looked
+        if one.told_blind or (one.looked - one.blind_since).total_seconds() < BLIND_S:
+            return
+        one.told_blind = True
+        text = f"{known.row.name} builds unwatched: {one.unjudged[:1].lower()}{one.unjudged[1:]}"
+        async with self._context.sessions() as db:
+            about = {"machine_id": known.row.id, "build_id": one.build}
+            db.add(t.Notice(at=one.looked, severity="alarm", text=text, **about))
+            await db.commit()
 
     async def _begin(self, known: FleetMachine, camera: KnownCamera) -> _Watched:
         assert known.brief is not None

@@ -141,3 +141,27 @@ class WatchCurve(Wire):
     right_here: int
     false_here: int
     missed_here: int
+
+
+class FrameLabel(Wire):
+    """A kept frame of a labelled build, and what it shows."""
+
+    frame: int
+    at_s: float
+    """Since the first of them, shop seconds."""
+    command: int
+    label: str
+    """`fine`, or the kind of failure."""
+    object: str = ""
+
+
+class LabelledBuild(Wire):
+    """A build of which people have said what it was, as one sequence of a labelled set."""
+
+    build: int
+    camera: str
+    sha256: str
+    """Of its G-code."""
+    corners: Corners
+    bed_mm: tuple[float, float]
+    frames: list[FrameLabel]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Response
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -14,14 +14,16 @@ from chronarch.core.watching.suspicion import SENTENCES
 from chronarch.core.watching.watch_rules import Follow
 from chronarch.records import tables as t
 from chronarch.records.paging import number as by_number
+from chronarch.records.watching import labelled as labelled_records
 from chronarch.records.watching import suspicions as records
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
-from chronarch.service.http.paging import Paged
+from chronarch.service.http.paging import Page, Paged, pages
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.service.watching.build_watching import TheBuildWatching
+from chronarch.service.watching.cameras import TheCameras
 from chronarch.wire.common import fill
 from chronarch.wire.watching import watch as w
 
@@ -119,6 +121,38 @@ async def curve(context: Context, watching: TheBuildWatching) -> w.WatchCurve:
         building_h_per_week=watching.building_h_per_week, points=list(MEASURED), chosen=watching.chosen,
         right_here=right, false_here=wrong, missed_here=not_seen,
     )  # fmt: skip
+
+
+@router.get("/watch/labelled")
+async def labelled(
+    context: Context, fleet: TheFleet, cameras: TheCameras, page: Annotated[Page, pages(20)], response: Response
+) -> list[w.LabelledBuild]:
+    """Builds of which people have said what they were: the shop's own labelled set, oldest first."""
+    async with context.sessions() as db:
+        rows = (await db.execute(page.of(labelled_records.select_labelled(), by_number(t.Build.id)))).scalars().all()
+        views = await records.views(db)
+        found = []
+        for build in page.cut(rows, lambda row: (row.id,)):
+            answers = await labelled_records.answers_for(db, build.id)
+            camera = next((k for k in cameras.all() if k.row.id == answers[0].camera_id), None)
+            machine = next((k for k in fleet.all() if k.row.id == build.machine_id), None)
+            if camera is None or machine is None or camera.row.id not in views:
+                continue
+            frames = await labelled_records.labels_of(db, build.id, answers)
+            x, y, _ = machine.model.volume_mm
+            begin = frames[0].at if frames else build.claimed_at
+            found.append(
+                w.LabelledBuild(
+                    build=build.id, camera=camera.row.name, sha256=build.sha256, bed_mm=(x, y),
+                    corners=[(u, v) for u, v in views[camera.row.id].corners],
+                    frames=[
+                        fill(w.FrameLabel, f, frame=f.number, at_s=(f.at - begin).total_seconds()) for f in frames
+                    ],
+                )
+            )  # fmt: skip
+    if page.next:
+        response.headers["Link"] = page.next
+    return found
 
 
 async def _row(db: AsyncSession, number: int) -> Any:

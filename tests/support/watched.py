@@ -15,7 +15,7 @@ from tests.support.world import World, eventually
 
 BED = (220.0, 220.0)
 CORNERS = [(u, v) for u, v in lens_of(BED, "front").corners(BED)]
-BLOCK = DemoPart("block", 12.0, lambda z: Slice(RoundedBox(36, 36, 4)), ((70, 70), (150, 80), (110, 150)))
+BLOCK = DemoPart("block", 30.0, lambda z: Slice(RoundedBox(36, 36, 4)), ((70, 70), (150, 80), (110, 150)))
 LATE_S = 180.0
 """How long a build may take to come as far as is wanted, on a slow computer."""
 TEAL = {"Anchor": {"colour": "teal"}}
@@ -43,20 +43,20 @@ def follow(world: World, what: Follow) -> None:
     world.client.do(requests.set_watch_rule(WatchScope.SHOP, "0", WatchRule(follow=dict.fromkeys(modes, what))))
 
 
-def come_to(world: World, share: float) -> None:
+def come_to(world: World, layer: int) -> None:
     """Wait until the build of Anchor has come so far."""
 
     def far() -> bool:
         build = world.machine("Anchor").build
-        return build is not None and (build.progress or 0) > share
+        return build is not None and (build.layer or 0) >= layer
 
-    eventually(far, f"{share:.0%} is laid", LATE_S)
+    eventually(far, f"layer {layer} is begun", LATE_S)
 
 
 def begun(world: World) -> Build:
     """A build that has laid some layers, and that the watch looks at."""
     build = world.build_of(world.submit("block.gcode"))
-    come_to(world, 0.2)
+    come_to(world, 6)
     eventually(lambda: world.client.do(requests.watch_standing()).machines[0].looked_at, "it is looked at", LATE_S)
     return build
 

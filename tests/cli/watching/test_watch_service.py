@@ -74,7 +74,7 @@ class WatchCommands(WorldCase):
         w = self.world
         self.addCleanup(self.clear, "Anchor")
         build = w.build_of(w.submit("block.gcode"))
-        come_to(w, 0.3)
+        come_to(w, 4)
         frame = str(w.client.do(requests.frames_of_build(build.id))[-1].number)
         said = self.says("missed", str(build.id), "fallen", "--frame", frame, "--object", "block 2")
         self.assertIn("block 2 has fallen over.", said)

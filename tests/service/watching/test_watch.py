@@ -16,6 +16,7 @@ from chronarch.client import RefusedByService, requests
 from chronarch.core.machines.states import MachineState
 from chronarch.core.watching.suspicion import FailureMode
 from chronarch.core.watching.watch_rules import Follow, WatchRule, WatchScope
+from chronarch.service.watching.watch_work import AFTER_OTHERS
 from chronarch.wire.watching import watch as w
 from tests.support.watched import CORNERS, LATE_S, TEAL, begun, come_to, follow, have_watched, tangled
 from tests.support.world import WorldCase, eventually
@@ -89,7 +90,7 @@ class Watched(WorldCase):
         shown = self.do(requests.watch_rule(WatchScope.MACHINE, "anchor"))
         self.assertEqual((shown.own, shown.subject, shown.rule), (True, "Anchor", rule))
         build = self.world.build_of(self.world.submit("block.gcode"))
-        come_to(self.world, 0.5)
+        come_to(self.world, 10)
         self.assertIsNone(self.do(requests.watch_standing()).machines[0].looked_at)
         frames = self.do(requests.frames_of_build(build.id))
         said = w.Missed(mode=FailureMode.LOOSE, object="block 1", frame=frames[-1].number)
@@ -107,14 +108,14 @@ class Watched(WorldCase):
         self.assertEqual(self.do(requests.watch_standing()).machines[0].why_not, "")
 
     def watch_processes(self) -> list[int]:
-        """The watch's processes: the service's children that have the lowest priority."""
+        """The watch's processes: the service's children that have its priority."""
         service = self.world.processes["service"].pid
         found = []
         for process in Path("/proc").iterdir():
             with suppress(OSError, IndexError):
                 if process.name.isdigit():
                     fields = (process / "stat").read_text().rpartition(")")[2].split()
-                    if int(fields[1]) == service and int(fields[16]) == 19:
+                    if int(fields[1]) == service and int(fields[16]) == AFTER_OTHERS:
                         found.append(int(process.name))
         self.assertEqual(len(found), 1)
         return found

@@ -14,6 +14,7 @@ import { useCameras } from "./queries";
 import { stills } from "./stills";
 import { Tile } from "./tile";
 import { Wall } from "./wall";
+import { useOpenSuspicions } from "./watch-queries";
 import { worth } from "./worth";
 
 const FEW = 12;
@@ -37,8 +38,9 @@ export function CamerasPage() {
   const { wide, high } = useRoom(room);
   const set = (name: string, to: string) => change({ [name]: to });
   const byName = new Map((machines.data ?? []).map((m) => [m.name, m]));
+  const suspected = new Set((useOpenSuspicions("").data ?? []).map((s) => s.machine));
   const all = cameras.data ?? [];
-  if (get("form") === "wall") return <Wall cameras={ordered(all, byName, true)} machines={byName} />;
+  if (get("form") === "wall") return <Wall cameras={ordered(all, byName, suspected, true)} machines={byName} />;
   const sites = [...new Set(all.map((c) => c.site || byName.get(c.machine ?? "")?.site || "").filter(Boolean))].sort();
   const pools = [...new Set(all.flatMap((c) => byName.get(c.machine ?? "")?.pools ?? []))].sort();
   const materials = [...new Set(all.flatMap((c) => materialsOf(byName.get(c.machine ?? ""))))].sort();
@@ -46,6 +48,7 @@ export function CamerasPage() {
   const shown = ordered(
     all.filter((c) => fits(c, byName.get(c.machine ?? ""), get)),
     byName,
+    suspected,
     get("first") === "worth",
   );
   const group = (get("group") || "none") as Group;
@@ -135,8 +138,8 @@ function fits(c: Camera, m: Machine | undefined, get: (name: string) => string):
   );
 }
 
-function ordered(cameras: Camera[], machines: Map<string, Machine>, byWorth: boolean): Camera[] {
-  const key = (c: Camera) => (byWorth ? -worth(c, machines.get(c.machine ?? "")) : 0);
+function ordered(cameras: Camera[], machines: Map<string, Machine>, suspected: Set<string>, byWorth: boolean): Camera[] {
+  const key = (c: Camera) => (byWorth ? -worth(c, machines.get(c.machine ?? ""), suspected.has(c.machine ?? "")) : 0);
   const room = (c: Camera) => (c.machine ? 0 : 1);
   return [...cameras].sort((a, b) => key(a) - key(b) || room(a) - room(b) || a.name.localeCompare(b.name));
 }

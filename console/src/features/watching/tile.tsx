@@ -6,11 +6,14 @@ import { duration, percent, width } from "../../ui/format";
 import { StateMark } from "../../ui/state";
 import { FOOT_PX } from "./fitting";
 import { LivePicture } from "./live-picture";
+import { kindName } from "./suspicion-card";
+import { useOpenSuspicions } from "./watch-queries";
 
 /** One camera among many: its picture, and how its machine stands. */
 export function Tile({ camera, machine: m, size, rate, large }: { camera: Camera; machine: Machine | undefined; size: Size; rate: number; large: boolean }) {
   const b = m?.build;
   const live = b && !b.outcome;
+  const suspicion = useOpenSuspicions("").data?.find((s) => camera.first && s.machine === m?.name && s.build === b?.id);
   const second = m && camera.name !== m.name ? camera.name : "";
   return (
     <Link
@@ -19,6 +22,11 @@ export function Tile({ camera, machine: m, size, rate, large }: { camera: Camera
     >
       <span className="relative block min-h-0 flex-1">
         <LivePicture camera={camera} size={size} rate={rate} fit="cover" quiet />
+        {suspicion && (
+          <span className="absolute top-2 left-2 rounded-md border border-alarm bg-sheet px-2 py-0.5 text-sm font-semibold text-alarm">
+            {kindName(suspicion)}? {percent(suspicion.probability)}
+          </span>
+        )}
       </span>
       <span className="block h-1 bg-sunk">
         {live && <span className="block h-full" style={{ width: width(b.progress ?? 0), background: `var(--${m.state})` }} />}

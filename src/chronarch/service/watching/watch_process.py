@@ -13,7 +13,7 @@ LOOK_WITHIN_S = 60.0
 
 
 class WatchProcess:
-    """One process at the lowest priority. Raises what the work raises, and NotDone when it takes too long or dies."""
+    """One process at low priority. Raises what the work raises, and NotDone when it takes too long or dies."""
 
     def __init__(self) -> None:
         self._pool = ProcessPool(1, f"{WORK}:enter")

@@ -29,7 +29,7 @@ WIDTH = 960
 LEAST_OBJECT_PX = 60
 MOST_HANDS = 10
 """What is in front of the bed for more frames is no hand, and is judged."""
-FAINT = 5.0
+FAINT = 10.0
 """Below this contrast a material is faint on its bed."""
 SUSPECTS = 0.25
 """From this probability on, what is seen is taken into the memory slowly."""

@@ -40,7 +40,9 @@ LOOK_EVERY_S = 0.25
 """How often it is seen whether a frame is to be looked at, real seconds."""
 EVERY_S = 10.0
 """How often a build is looked at, shop seconds."""
-WEEK_H, FORTNIGHT_H = 168.0, 336.0
+MANY_BUILDS, USUAL_H_PER_WEEK = 10, 60.0
+"""From so many builds of a fortnight it is known how long machines build in a week; before, each is taken to build so
+long, hours."""
 USUAL_COST_S = 0.08
 """What a look is taken to cost until one was measured, s of the processor."""
 MOST_SHARE = 0.5
@@ -121,7 +123,10 @@ class BuildWatching:
             if camera is None or _other(before.get(camera.row.id), self._views.get(camera.row.id)):
                 await self._end(machine, one)
         self._weighed_s = now_s
-        self.building_h_per_week = max(1.0, made.seconds / 3600 / 2)
+        told = made.builds >= MANY_BUILDS
+        self.building_h_per_week = (
+            max(1.0, made.seconds / 3600 / 2) if told else USUAL_H_PER_WEEK * max(1, len(self._fleet.all()))
+        )
         self.chosen = choose(MEASURED, settings.false_alarms_a_week / self.building_h_per_week)
 
     def camera_of(self, machine: str) -> KnownCamera | None:

@@ -64,8 +64,8 @@ class Judging(unittest.TestCase):
 
     def test_what_lies_on_a_bed_before_a_start_is_not_clear(self) -> None:
         judge = Judge(LEARNED)
-        for n in range(3):
-            judge.hear(frame(stray_mm2=600.0, tip=(3, 4, 5, 6)), {}, 20.0 * n)
+        for n in range(4):
+            judge.hear(frame(stray_mm2=900.0, tip=(3, 4, 5, 6)), {}, 20.0 * n)
         self.assertEqual(judge.now()[0].mode, FailureMode.NOT_CLEAR)
         self.assertGreater(judge.now()[0].probability, 0.8)
         empty = Judge(LEARNED)

@@ -388,9 +388,10 @@ class Releasing(WorldCase):
     @classmethod
     def prepare(cls) -> None:
         w = cls.world
+        w.setups["Pinion"] = {"colour": "white"}  # so that the camera sees a few thin walls on its bed
         w.start_standins()
         w.start_service()
-        lines = "G28 X Y\nG1 Z2 F600\nG1 X110 Y200 F6000\nG1 Y2 F3000\nG1 Z30 F600\nM400"
+        lines = "G28 X Y\nG1 Z2 F600\nG1 X110 Y200 F6000\nG1 Y2 F3000\nG1 Z30 F600\nG1 X5 Y210 F6000\nM400"
         sweep = OwnSequence(name="sweep bed", clear_bed=False, lines=lines)
         model = {"name": "Lantern 220", "cold_extrusion_c": 0, "releases": 2, "release_sequence": sweep.name}
         w.client.do(requests.add_model(machine_model.validate_python({**model, "sequences": [asdict(sweep)]})))

@@ -36,7 +36,7 @@ class WatchRule:
 
     on: bool = True
     reason: Annotated[str, Len(0, 200)] = ""
-    follow: dict[FailureMode, Follow] = field(default_factory=dict)
+    follow: Annotated[dict[FailureMode, Follow], Len(0, len(FailureMode))] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         for mode, follow in self.follow.items():

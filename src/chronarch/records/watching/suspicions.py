@@ -59,8 +59,9 @@ async def answered(db: AsyncSession) -> tuple[int, int, int]:
 async def close_ended(db: AsyncSession, now: datetime) -> None:
     """What was suspected of builds that have ended is over."""
     ended = select(Build.id).where(Build.state == BuildState.ENDED)
-    over = update(Suspicion).where(Suspicion.over_at.is_(None), Suspicion.build_id.in_(ended))
-    await db.execute(over.values(over_at=now))
+    still = select(Suspicion).where(Suspicion.over_at.is_(None), Suspicion.build_id.in_(ended))
+    for row in (await db.execute(still)).scalars():
+        row.over_at = now
 
 
 async def keep_frames(db: AsyncSession, build: int, camera: int | None) -> None:

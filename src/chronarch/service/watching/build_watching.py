@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import logging
 from collections import deque
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Annotated
@@ -332,6 +333,8 @@ class BuildWatching:
     ) -> None:  # fmt: skip
         sha256 = await asyncio.to_thread(self._frames.write, newest.jpeg)
         async with self._context.sessions() as db:
+            if _doubted(await suspicions.raised_of(db, one.build), found):
+                follow = Follow.TELL
             frame = t.Frame(
                 camera_id=camera.row.id, build_id=one.build, at=newest.head.at, why=FrameReason.SUSPICION,
                 command=newest.head.command, sha256=sha256, size=len(newest.jpeg), keep_until=FOR_EVER,
@@ -355,6 +358,14 @@ class BuildWatching:
             one.likeliest[row.id] = found.probability
         if follow is not Follow.TELL:
             self._following.begin(row.id, one.build, found, follow, objects)
+
+
+def _doubted(before: Sequence[t.Suspicion], found: Suspicion) -> bool:
+    """Whether a person has called a suspicion of the same thing a false alarm: it may be suspected of something else
+    now, and is not paused for it again."""
+    return any(
+        row.right is False and (row.object == found.object or not row.object or not found.object) for row in before
+    )
 
 
 def _other(before: t.BedView | None, now: t.BedView | None) -> bool:

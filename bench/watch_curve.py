@@ -34,7 +34,7 @@ def main() -> None:
     options.add_argument("scores", type=Path)
     frames = [frame_of(row) for row in json.loads(options.parse_args().scores.read_text())["frames"]]
     points = "".join(
-        f"    CurvePoint({p.threshold}, {p.false_per_h:.5f}, {p.caught:.4f}, {p.in_time:.4f}, {p.delay_s:.1f}),\n"
+        f"    CatchRate({p.threshold}, {p.false_per_h:.5f}, {p.caught:.4f}, {p.in_time:.4f}, {p.delay_s:.1f}),\n"
         for p in curve(frames, THRESHOLDS)
     )
     title = "What the watch does on labelled builds that it was not tuned on; written by `python -m bench.watch_curve`."
@@ -42,7 +42,7 @@ def main() -> None:
 
 from __future__ import annotations
 
-from chronarch.core.watching.carefulness import CurvePoint
+from chronarch.core.watching.carefulness import CatchRate
 
 MEASURED = (
 {points})  # fmt: skip

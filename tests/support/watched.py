@@ -11,7 +11,7 @@ from chronarch.standins.picture import lens_of
 from chronarch.wire.orders.builds import Build
 from chronarch.wire.watching import watch as w
 from chronarch.wire.watching.settings import WatchingUpdate
-from tests.support.world import World, eventually
+from tests.support.world import World, WorldCase, eventually
 
 BED = (220.0, 220.0)
 CORNERS = [(u, v) for u, v in lens_of(BED, "front").corners(BED)]
@@ -20,6 +20,19 @@ LATE_S = 180.0
 """How long a build may take to come as far as is wanted, on a slow computer."""
 TEAL = {"Anchor": {"colour": "teal"}}
 """What the stand-in of the machine must be made with, so that what it lays is seen on its bed."""
+
+
+class WatchedCase(WorldCase):
+    """A shop of one machine whose camera's corners are marked."""
+
+    rate = 100.0
+    cameras = True
+
+    @classmethod
+    def prepare(cls) -> None:
+        cls.world.setups |= TEAL
+        super().prepare()
+        have_watched(cls.world)
 
 
 def have_watched(world: World) -> None:

@@ -211,9 +211,9 @@ def watch_standing() -> Call[x.WatchStanding]:
     return Call("GET", "/api/watch", x.WatchStanding)
 
 
-def watch_curve() -> Call[x.WatchCurve]:
-    """What share of failures is caught at which rate of false alarms."""
-    return Call("GET", "/api/watch/curve", x.WatchCurve)
+def watch_curve(false_alarms_a_week: float | None = None) -> Call[x.WatchCurve]:
+    """What share of failures is caught at which rate of false alarms; and what would be chosen for so many."""
+    return Call("GET", "/api/watch/curve", x.WatchCurve, params=some(false_alarms_a_week=false_alarms_a_week))
 
 
 def watch_rules() -> Call[list[x.WatchRuleView]]:

@@ -9,20 +9,11 @@ import unittest
 from chronarch.client import requests
 from chronarch.core.watching.watch_rules import WatchScope
 from tests.support import processes
-from tests.support.watched import CORNERS, TEAL, come_to, have_watched
-from tests.support.world import WorldCase, eventually
+from tests.support.watched import CORNERS, WatchedCase, come_to
+from tests.support.world import eventually
 
 
-class WatchCommands(WorldCase):
-    rate = 150.0
-    cameras = True
-
-    @classmethod
-    def prepare(cls) -> None:
-        cls.world.setups |= TEAL
-        super().prepare()
-        have_watched(cls.world)
-
+class WatchCommands(WatchedCase):
     def run_(self, *arguments: str) -> subprocess.CompletedProcess[str]:
         return processes.run("watch", *arguments, env=self.world.environment, within_s=120)
 
@@ -85,7 +76,7 @@ class WatchCommands(WorldCase):
         self.assertIn("a person told of it", shown)
         self.assertTrue(out.read_bytes().startswith(b"\xff\xd8\xff"))
         folder = w.folder / "labelled"
-        self.assertIn("frames of 1 builds", self.says("labels", str(folder)))
+        self.assertIn("labelled builds: 1", self.says("labels", str(folder)))
         rows = [json.loads(line) for line in (folder / "frames.jsonl").read_text().splitlines()]
         self.assertEqual(rows[0]["label"], "fine")
         self.assertEqual((rows[-1]["label"], rows[-1]["object"]), ("fallen", "block 2"))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import unittest
 
-from chronarch.core.watching.carefulness import CurvePoint, choose
+from chronarch.core.watching.carefulness import CatchRate, choose
 from chronarch.core.watching.measured import MEASURED
 from chronarch.core.watching.suspicion import FailureMode
 from chronarch.core.watching.watch_rules import Follow, WatchRule, what_is_done
@@ -38,10 +38,10 @@ class Rules(unittest.TestCase):
 
 class Carefulness(unittest.TestCase):
     CURVE = (
-        CurvePoint(0.6, 0.1, 0.9, 0.8, 100.0),
-        CurvePoint(0.8, 0.02, 0.85, 0.7, 150.0),
-        CurvePoint(0.9, 0.02, 0.8, 0.7, 200.0),
-        CurvePoint(0.97, 0.005, 0.6, 0.4, 300.0),
+        CatchRate(0.6, 0.1, 0.9, 0.8, 100.0),
+        CatchRate(0.8, 0.02, 0.85, 0.7, 150.0),
+        CatchRate(0.9, 0.02, 0.8, 0.7, 200.0),
+        CatchRate(0.97, 0.005, 0.6, 0.4, 300.0),
     )
 
     def test_the_point_that_catches_most_within_what_is_put_up_with_is_chosen(self) -> None:

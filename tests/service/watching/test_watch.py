@@ -18,21 +18,12 @@ from chronarch.core.watching.suspicion import FailureMode
 from chronarch.core.watching.watch_rules import Follow, WatchRule, WatchScope
 from chronarch.service.watching.watch_work import AFTER_OTHERS
 from chronarch.wire.watching import watch as w
-from tests.support.watched import CORNERS, LATE_S, TEAL, begun, come_to, follow, have_watched, tangled
-from tests.support.world import WorldCase, eventually
+from tests.support.watched import CORNERS, LATE_S, WatchedCase, begun, come_to, follow, tangled
+from tests.support.world import eventually
 
 
-class Watched(WorldCase):
+class Watched(WatchedCase):
     """A shop of one machine whose camera's corners are marked. Its builds take about a minute."""
-
-    rate = 100.0
-    cameras = True
-
-    @classmethod
-    def prepare(cls) -> None:
-        cls.world.setups |= TEAL
-        super().prepare()
-        have_watched(cls.world)
 
     def setUp(self) -> None:
         self.do = self.world.client.do
@@ -82,6 +73,39 @@ class Watched(WorldCase):
         now = self.do(requests.build(build.id))
         self.assertIn(one.object, [skip.object for skip in now.skips])
         self.assertIs(self.world.state("Anchor"), MachineState.BUILDING)
+
+    def test_a_failing_build_is_paused_though_its_picture_cannot_be_kept(self) -> None:
+        follow(self.world, Follow.PAUSE)
+        build = begun(self.world)
+        frames = self.world.folder / "blobs" / "frames"
+        aside = frames.with_name("frames-aside")
+        frames.rename(aside)
+        frames.write_bytes(b"")  # what is written into it fails, as on a full disk
+        try:
+            one = tangled(self.world, build.id, Follow.PAUSE)
+        finally:
+            frames.unlink()
+            aside.rename(frames)
+        self.assertIsNone(one.frame)
+        self.world.until("Anchor", MachineState.PAUSED, LATE_S)
+
+    def test_what_cannot_be_looked_at_is_said_and_tried_again(self) -> None:
+        self.do(requests.set_watch_rule(WatchScope.MACHINE, "Anchor", WatchRule(on=False)))
+        eventually(lambda: not self.machine_watch().watching, "the watch is off")
+        build = self.world.build_of(self.world.submit("block.gcode"))
+        come_to(self.world, 3)
+        content = self.world.folder / "blobs" / build.sha256[:2] / build.sha256
+        aside = content.with_suffix(".aside")
+        content.rename(aside)
+        try:
+            self.do(requests.drop_watch_rule(WatchScope.MACHINE, "Anchor"))
+            eventually(lambda: "cannot look" in self.machine_watch().why_not, "that is said", LATE_S)
+        finally:
+            aside.rename(content)
+        eventually(lambda: self.machine_watch().looked_at and not self.machine_watch().why_not, "it looks", LATE_S)
+
+    def machine_watch(self) -> w.MachineWatch:
+        return self.do(requests.watch_standing()).machines[0]
 
     def test_a_machine_whose_watch_is_off_is_not_judged_and_says_why(self) -> None:
         rule = WatchRule(on=False, reason="its camera is borrowed")

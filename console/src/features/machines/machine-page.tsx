@@ -10,7 +10,7 @@ import { useBuilds } from "../orders/queries";
 import { useBuildMarks } from "../watching/marks";
 import { MachinePicture } from "../watching/machine-picture";
 import { Suspicions } from "../watching/suspicion-card";
-import { useWatchStanding } from "../watching/watch-queries";
+import { useWatchRule, useWatchStanding } from "../watching/watch-queries";
 import { clock, degrees, duration, percent, when, width } from "../../ui/format";
 import { Empty, Fact, Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { MEANING, StateMark } from "../../ui/state";
@@ -322,12 +322,13 @@ function SetUp({ machine: m }: { machine: MachineDetail }) {
 function Watched({ machine }: { machine: string }) {
   const standing = useWatchStanding().data?.machines.find((w) => w.machine === machine);
   const [reason, setReason] = useState<string | null>(null);
+  const held = useWatchRule("machine", machine).data;
   const path = { params: { path: { scope: "machine" as const, subject: machine } } };
   const off = useChange(
-    () => value(api.PUT("/api/watch-rules/{scope}/{subject}", { ...path, body: { on: false, reason: reason ?? "", follow: {} } })).then(() => setReason(null)),
+    () => value(api.PUT("/api/watch-rules/{scope}/{subject}", { ...path, body: { ...held?.rule, on: false, reason: reason ?? "" } })).then(() => setReason(null)),
     "watch",
   );
-  const on = useChange(() => value(api.DELETE("/api/watch-rules/{scope}/{subject}", path)), "watch");
+  const on = useChange(() => value(api.PUT("/api/watch-rules/{scope}/{subject}", { ...path, body: { ...held?.rule, on: true, reason: "" } })), "watch");
   if (!standing) return <>…</>;
   const isOff = standing.why_not?.startsWith("the watch is off");
   const button = "text-sm text-faded underline";
@@ -356,7 +357,7 @@ function Watched({ machine }: { machine: string }) {
     );
   return (
     <>
-      {standing.watching ? (standing.unjudged ? `not judging now: ${standing.unjudged}` : "on") : standing.why_not}{" "}
+      {standing.watching ? (standing.unjudged ? `not judging now: ${standing.unjudged}` : standing.why_not || "on") : standing.why_not}{" "}
       {isOff ? (
         <button type="button" className={button} onClick={() => on.mutate(undefined)}>
           turn it on

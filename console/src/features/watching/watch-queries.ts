@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 
 import { api, type FailureMode, type Follow, value } from "../../api/client";
 
@@ -38,7 +38,13 @@ export const useBuildSuspicions = (build: number | undefined) =>
 export const useWatchStanding = () =>
   useQuery({ queryKey: ["watch", "standing"], queryFn: () => value(api.GET("/api/watch")), refetchInterval: 5000 });
 
-export const useWatchCurve = () => useQuery({ queryKey: ["watch", "curve"], queryFn: () => value(api.GET("/api/watch/curve")) });
+/** The measured curve, and what would be chosen for so many false alarms a week; without a number, what is chosen. */
+export const useWatchCurve = (perWeek?: number) =>
+  useQuery({
+    queryKey: ["watch", "curve", perWeek],
+    queryFn: () => value(api.GET("/api/watch/curve", { params: { query: { false_alarms_a_week: perWeek } } })),
+    placeholderData: keepPreviousData,
+  });
 
 export const useWatchRules = () => useQuery({ queryKey: ["watch", "rules"], queryFn: () => value(api.GET("/api/watch-rules")) });
 

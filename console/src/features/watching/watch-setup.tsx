@@ -1,6 +1,6 @@
 import { useState } from "react";
 
-import { api, type CurvePoint, type FailureMode, type Follow, value } from "../../api/client";
+import { api, type CatchRate, type FailureMode, type Follow, value, type WatchRule } from "../../api/client";
 import { useChange } from "../../api/change";
 import { Button } from "../../ui/button";
 import { Field, inputLook } from "../../ui/dialog";
@@ -23,8 +23,13 @@ export function WatchSetup() {
         <Loading rows={7} height="h-11" />
       ) : (
         <ul className="m-0 list-none divide-y divide-rule p-0">
+          {!rule.data.rule.on && (
+            <li className="px-5 py-2 text-alarm">
+              It is off for the whole shop{rule.data.rule.reason ? `: ${rule.data.rule.reason}` : ""}. <code>chronarch watch follow shop --on</code> turns it on.
+            </li>
+          )}
           {KINDS.map((k) => (
-            <FollowLine key={k.mode} kind={k} follow={rule.data.rule.follow ?? {}} />
+            <FollowLine key={k.mode} kind={k} rule={rule.data.rule} />
           ))}
         </ul>
       )}
@@ -35,13 +40,14 @@ export function WatchSetup() {
   );
 }
 
-function FollowLine({ kind: k, follow }: { kind: (typeof KINDS)[number]; follow: Partial<Record<FailureMode, Follow>> }) {
+function FollowLine({ kind: k, rule }: { kind: (typeof KINDS)[number]; rule: WatchRule }) {
+  const follow: Partial<Record<FailureMode, Follow>> = rule.follow ?? {};
   const change = useChange(
     (to: Follow) =>
       value(
         api.PUT("/api/watch-rules/{scope}/{subject}", {
           params: { path: { scope: "shop", subject: "0" } },
-          body: { on: true, reason: "", follow: { ...follow, [k.mode]: to } },
+          body: { ...rule, follow: { ...follow, [k.mode]: to } },
         }),
       ),
     "watch",
@@ -98,9 +104,10 @@ function Own() {
 
 /** How many false alarms are put up with, and what is caught then. */
 function Careful() {
-  const curve = useWatchCurve();
   const watching = useWatching().data;
   const [draft, setDraft] = useState<string | null>(null);
+  const typed = Number(draft);
+  const curve = useWatchCurve(draft !== null && typed >= 0.02 && typed <= 1000 ? typed : undefined);
   const change = useChange(
     () => value(api.PATCH("/api/watching", { body: { false_alarms_a_week: Number(draft) } })).then(() => setDraft(null)),
     "watching",
@@ -109,9 +116,7 @@ function Careful() {
   const found = curve.data;
   if (!found) return curve.error ? <Failed error={curve.error} /> : <Loading rows={2} />;
   const week = found.building_h_per_week;
-  const asked = Number(draft ?? watching?.false_alarms_a_week ?? 1);
-  const within = found.points.filter((p) => p.false_per_h * week <= asked);
-  const chosen = within.sort((a, b) => b.in_time - a.in_time || b.caught - a.caught || b.threshold - a.threshold)[0] ?? found.chosen;
+  const chosen = found.chosen;
   return (
     <form
       className="flex flex-col gap-3 border-t border-rule px-5 py-3"
@@ -151,7 +156,7 @@ function Careful() {
 }
 
 /** The share of failures that is caught against false alarms a week, on a logarithmic axis. */
-function Curve({ points, week, chosen }: { points: CurvePoint[]; week: number; chosen: CurvePoint }) {
+function Curve({ points, week, chosen }: { points: CatchRate[]; week: number; chosen: CatchRate }) {
   const [wide, high, left, foot] = [420, 132, 42, 22];
   const rates = points.map((p) => Math.max(p.false_per_h * week, 0.05));
   const least = Math.log10(Math.min(...rates, 0.5)) - 0.1;
@@ -159,7 +164,7 @@ function Curve({ points, week, chosen }: { points: CurvePoint[]; week: number; c
   const x = (rate: number) => left + ((Math.log10(Math.max(rate, 0.05)) - least) / (most - least)) * (wide - left - 8);
   const y = (share: number) => 8 + (1 - share) * (high - foot - 8);
   const ticks = [0.1, 1, 10, 100, 1000].filter((t) => Math.log10(t) >= least && Math.log10(t) <= most);
-  const line = (of: (p: CurvePoint) => number) => points.map((p) => `${x(p.false_per_h * week).toFixed(1)},${y(of(p)).toFixed(1)}`).join(" ");
+  const line = (of: (p: CatchRate) => number) => points.map((p) => `${x(p.false_per_h * week).toFixed(1)},${y(of(p)).toFixed(1)}`).join(" ");
   return (
     <svg viewBox={`0 0 ${wide} ${high}`} role="img" aria-label="Failures caught against false alarms a week" className="w-full max-w-xl">
       {[0, 0.5, 1].map((s) => (

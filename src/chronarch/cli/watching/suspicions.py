@@ -159,7 +159,7 @@ def labels(service: Service, folder: Path) -> None:
             about = {"taken": one.command, "label": one.label, "object": one.object or None, "at_s": one.at_s}
             lines.append(json.dumps({"image": image, **named, **about}))
     (folder / "frames.jsonl").write_text("".join(f"{line}\n" for line in lines))
-    return say(f"{len(lines)} frames of {len(builds)} builds are in {folder}.")
+    return say(f"{len(lines)} frames are in {folder}; labelled builds: {len(builds)}.")
 
 
 class _Corner(click.ParamType[tuple[float, float]]):

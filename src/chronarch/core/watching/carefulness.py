@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True)
-class CurvePoint:
+class CatchRate:
     """What follows of raising a suspicion from a probability on, as measured on labelled builds: false alarms an hour
     of good building; the shares of failures that are caught at all, and within ten minutes; the median time from a
     failure to its alarm."""
@@ -20,7 +20,7 @@ class CurvePoint:
     delay_s: float
 
 
-def choose(curve: Sequence[CurvePoint], accepted_per_h: float) -> CurvePoint:
+def choose(curve: Sequence[CatchRate], accepted_per_h: float) -> CatchRate:
     """The point that catches most among those with no more false alarms than are accepted; where there is none, the
     one with the fewest. `curve` is in the order of its thresholds, and not empty."""
     within = [point for point in curve if point.false_per_h <= accepted_per_h]

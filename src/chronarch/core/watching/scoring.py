@@ -8,7 +8,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
-from chronarch.core.watching.carefulness import CurvePoint
+from chronarch.core.watching.carefulness import CatchRate
 from chronarch.core.watching.suspicion import FailureMode
 
 FINE, CANNOT_JUDGE = "fine", "cannot-judge"
@@ -129,14 +129,14 @@ def score(frames: Iterable[ScoredFrame], accepted_per_h: Sequence[float]) -> Set
     )  # fmt: skip
 
 
-def curve(frames: Iterable[ScoredFrame], thresholds: Sequence[float]) -> tuple[CurvePoint, ...]:
+def curve(frames: Iterable[ScoredFrame], thresholds: Sequence[float]) -> tuple[CatchRate, ...]:
     """What follows of raising suspicions from each of some rising probabilities on, of all kinds together."""
     sequences: dict[str, _Sequence] = defaultdict(_Sequence)
     for frame in frames:
         sequences[frame.sequence].frames.append(frame)
     good_h = sum(s.good_s() for s in sequences.values()) / 3600
     failing = {name: s for name, s in sequences.items() if s.label != FINE}
-    found: list[CurvePoint] = []
+    found: list[CatchRate] = []
     for threshold in thresholds:
         alarms = [(_first(s, threshold), s.fails_at_s()) for s in failing.values()]
         delays = sorted(alarm.at_s - fails for alarm, fails in alarms if alarm is not None)
@@ -144,7 +144,7 @@ def curve(frames: Iterable[ScoredFrame], thresholds: Sequence[float]) -> tuple[C
         if found:  # what is raised from a lower probability on would have been caught there too
             caught, in_time = min(caught, found[-1].caught), min(in_time, found[-1].in_time)
         usual = delays[len(delays) // 2] if delays else 0.0
-        found.append(CurvePoint(threshold, _false(sequences, threshold) / max(good_h, 1e-9), caught, in_time, usual))
+        found.append(CatchRate(threshold, _false(sequences, threshold) / max(good_h, 1e-9), caught, in_time, usual))
     return tuple(found)
 
 

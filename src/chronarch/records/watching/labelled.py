@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
-from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Select, select
@@ -12,20 +10,10 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.records.orders.tables import Build
 from chronarch.records.watching.tables import Frame, Suspicion
+from chronarch.wire.watching.watch import FrameLabel
 
-MOST_FRAMES = 20_000
+FINE, MOST_FRAMES = "fine", 20_000
 """Of one build."""
-
-
-@dataclass(frozen=True)
-class FrameLabel:
-    """A kept frame of a labelled build, and what it shows: `fine`, or a kind of failure with the object."""
-
-    number: int
-    at: datetime
-    command: int
-    label: str
-    object: str
 
 
 def select_labelled() -> Select[Any]:
@@ -52,9 +40,11 @@ async def labels_of(db: AsyncSession, build: int, answers: Sequence[Suspicion]) 
         .order_by(Frame.at, Frame.id)
         .limit(MOST_FRAMES)
     )
+    rows = (await db.execute(query)).all()
     found = []
-    for number, at, command in await db.execute(query):
+    for number, at, command in rows:
         failed = failure is not None and at >= failure.at
-        label, object_ = (failure.mode, failure.object) if failure is not None and failed else ("fine", "")
-        found.append(FrameLabel(number, at, command, label, object_))
+        label, object_ = (failure.mode, failure.object) if failure is not None and failed else (FINE, "")
+        at_s = (at - rows[0].at).total_seconds()
+        found.append(FrameLabel(frame=number, at_s=at_s, command=command, label=label, object=object_))
     return found

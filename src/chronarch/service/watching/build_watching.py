@@ -16,9 +16,10 @@ from typing import Annotated
 
 from sqlalchemy import select
 
+from chronarch.core.errors import CoreError
 from chronarch.core.machines.states import MachineState
 from chronarch.core.watching.answers import learn_from_answers
-from chronarch.core.watching.carefulness import CurvePoint, choose
+from chronarch.core.watching.carefulness import CatchRate, choose
 from chronarch.core.watching.frame_keeping import FOR_EVER, FrameReason
 from chronarch.core.watching.measured import MEASURED
 from chronarch.core.watching.suspicion import FailureMode, Suspicion
@@ -51,6 +52,7 @@ MOST_SHARE = 0.5
 OVER_BELOW = 0.3
 """A suspicion that is less likely than this is over."""
 GREW = 0.02
+AGAIN_S = 5.0
 BLIND_S = 600.0
 """After so many shop seconds without a frame that can be judged people are told."""
 WEIGHED_EVERY_S = 60.0
@@ -67,12 +69,16 @@ class _Watched:
     raised: dict[tuple[FailureMode, str], int] = field(default_factory=dict)
     """What was raised of it, by kind and object: the number of its record."""
     likeliest: dict[int, float] = field(default_factory=dict)
+    acted: set[int] = field(default_factory=set)
+    """Those that something was done for: they stay open until a person answers, or the build ends."""
     looked: datetime | None = None
     unjudged: str = ""
     blind_since: datetime | None = None
     """Since when no frame could be judged; None while they can."""
     told_blind: bool = False
     problem: str = ""
+    again_s: float = 0.0
+    """When a look that failed is tried again, real seconds."""
 
     @property
     def key(self) -> str:
@@ -102,7 +108,7 @@ class BuildWatching:
         """When looks were made, real seconds, and what each cost."""
         self._weighed_s = -1e9
         self.building_h_per_week = 0.0
-        self.chosen: CurvePoint = MEASURED[-1]
+        self.chosen: CatchRate = MEASURED[-1]
 
     # What holds ---------------------------------------------------------------------------------------------------
 
@@ -128,7 +134,11 @@ class BuildWatching:
         self.building_h_per_week = (
             max(1.0, made.seconds / 3600 / 2) if told else USUAL_H_PER_WEEK * max(1, len(self._fleet.all()))
         )
-        self.chosen = choose(MEASURED, settings.false_alarms_a_week / self.building_h_per_week)
+        self.chosen = self.chosen_for(settings.false_alarms_a_week)
+
+    def chosen_for(self, false_alarms_a_week: float) -> CatchRate:
+        """The point of the measured curve for what a shop puts up with."""
+        return choose(MEASURED, false_alarms_a_week / max(self.building_h_per_week, 1.0))
 
     def camera_of(self, machine: str) -> KnownCamera | None:
         """The camera that watches a machine: its first."""
@@ -153,7 +163,11 @@ class BuildWatching:
             return f"the bed's corners are not marked in the picture of {camera.row.name}"
         if camera.trouble is not None:
             return f"{camera.row.name}: {camera.trouble.text}"
-        one = self._watched.get(known.row.name)
+        return ""
+
+    def problem(self, machine: str) -> str:
+        """Why the watch could not look at the newest frame of a machine, if it could not; it is tried again."""
+        one = self._watched.get(machine)
         return one.problem if one is not None else ""
 
     def stands(self, machine: str) -> tuple[str, datetime | None]:
@@ -179,7 +193,7 @@ class BuildWatching:
             if known.brief is not None and known.row.state == MachineState.BUILDING and not self.why_not(known)
         }  # fmt: skip
         for machine, one in list(self._watched.items()):
-            brief = self._fleet.find(machine).brief
+            brief = next((known.brief for known in self._fleet.all() if known.row.name == machine), None)
             if brief is None or brief.id != one.build or brief.outcome is not None:
                 await self._end(machine, one)
         every_s = max(EVERY_S / self._context.clock.rate, len(to_watch) * self._mean_cost_s() / MOST_SHARE)
@@ -221,13 +235,16 @@ class BuildWatching:
             return 0.0
         if one is not None and one.looked is not None and (head.at - one.looked).total_seconds() < 0.5 * EVERY_S:
             return 0.0
+        if one is not None and self._context.clock.monotonic_s() < one.again_s:
+            return 0.0
         try:
             if one is None:
                 one = await self._begin(known, camera)
             found = await self._seen(known, camera, one, newest)
-        except (NotDone, ValueError, OSError) as error:
+        except (CoreError, ValueError, OSError) as error:
             if one is not None:
                 one.problem = f"the watch cannot look: {error}"[:300]
+                one.again_s = self._context.clock.monotonic_s() + AGAIN_S
             log.warning("%s cannot be watched: %s", known.row.name, error)
             return 0.0
         one.looked, one.unjudged, one.problem = head.at, found.unjudged, ""
@@ -262,6 +279,8 @@ class BuildWatching:
         for row in raised:
             one.raised[FailureMode(row.mode), row.object] = row.id
             one.likeliest[row.id] = row.probability
+            if row.followed in (Follow.PAUSE, Follow.LEAVE_OUT):
+                one.acted.add(row.id)
         self._watched[known.row.name] = one
         return one
 
@@ -319,8 +338,8 @@ class BuildWatching:
         if found.unjudged:
             return
         likely = {(s.mode, s.object) for s in found.suspicions if s.probability >= OVER_BELOW}
-        gone = [number for key, number in one.raised.items() if key not in likely and number in one.likeliest]
-        for number in gone:
+        gone = {number for key, number in one.raised.items() if key not in likely and number in one.likeliest}
+        for number in gone - one.acted:
             one.likeliest.pop(number)
             async with self._context.sessions() as db:
                 row = await db.get_one(t.Suspicion, number)
@@ -331,19 +350,26 @@ class BuildWatching:
         self, known: FleetMachine, camera: KnownCamera, one: _Watched, newest: NewestFrame, found: Suspicion,
         follow: Follow, objects: int,
     ) -> None:  # fmt: skip
-        sha256 = await asyncio.to_thread(self._frames.write, newest.jpeg)
+        try:
+            sha256 = await asyncio.to_thread(self._frames.write, newest.jpeg)
+        except OSError as error:  # a full disk must not keep a failing build from being paused
+            log.warning("the picture of a suspicion of %s is not kept: %s", known.row.name, error)
+            sha256 = ""
         async with self._context.sessions() as db:
             if _doubted(await suspicions.raised_of(db, one.build), found):
                 follow = Follow.TELL
-            frame = t.Frame(
-                camera_id=camera.row.id, build_id=one.build, at=newest.head.at, why=FrameReason.SUSPICION,
-                command=newest.head.command, sha256=sha256, size=len(newest.jpeg), keep_until=FOR_EVER,
-            )  # fmt: skip
-            db.add(frame)
-            await db.flush()
+            frame: t.Frame | None = None
+            if sha256:
+                frame = t.Frame(
+                    camera_id=camera.row.id, build_id=one.build, at=newest.head.at, why=FrameReason.SUSPICION,
+                    command=newest.head.command, sha256=sha256, size=len(newest.jpeg), keep_until=FOR_EVER,
+                )  # fmt: skip
+                db.add(frame)
+                await db.flush()
             row = t.Suspicion(
-                build_id=one.build, machine_id=known.row.id, camera_id=camera.row.id, frame_id=frame.id,
-                mode=found.mode, object=found.object[:120], sentence=found.sentence[:300],
+                build_id=one.build, machine_id=known.row.id, camera_id=camera.row.id,
+                frame_id=frame.id if frame else None, mode=found.mode, object=found.object[:120],
+                sentence=found.sentence[:300],
                 probability=found.probability, place=list(found.place) if found.place else None,
                 at=newest.head.at, followed=Follow.TELL,
             )  # fmt: skip
@@ -357,6 +383,7 @@ class BuildWatching:
             one.raised[found.mode, found.object] = row.id
             one.likeliest[row.id] = found.probability
         if follow is not Follow.TELL:
+            one.acted.add(row.id)
             self._following.begin(row.id, one.build, found, follow, objects)
 
 

@@ -7,12 +7,12 @@ from typing import Annotated
 from pydantic import Field, TypeAdapter
 
 from chronarch.core.bounds import Number
-from chronarch.core.watching.carefulness import CurvePoint
+from chronarch.core.watching.carefulness import CatchRate
 from chronarch.core.watching.suspicion import FailureMode
 from chronarch.core.watching.watch_rules import Follow, WatchRule, WatchScope
 from chronarch.wire.common import COMPOSED, Time, Wire, as_is
 
-as_is(WatchRule, CurvePoint)
+as_is(WatchRule, CatchRate)
 watch_rule: TypeAdapter[WatchRule] = TypeAdapter(WatchRule)
 
 Pixel = Annotated[float, Field(ge=-20_000, le=40_000, allow_inf_nan=False)]
@@ -136,8 +136,8 @@ class WatchCurve(Wire):
 
     building_h_per_week: float
     """How long machines of this shop build in a week, going by the last fortnight."""
-    points: list[CurvePoint]
-    chosen: CurvePoint
+    points: list[CatchRate]
+    chosen: CatchRate
     right_here: int
     false_here: int
     missed_here: int

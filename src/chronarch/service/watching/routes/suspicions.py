@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Response
+from fastapi import APIRouter, Query, Response
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.bounds import Number, Word
@@ -26,6 +26,7 @@ from chronarch.service.watching.build_watching import TheBuildWatching
 from chronarch.service.watching.cameras import TheCameras
 from chronarch.wire.common import fill
 from chronarch.wire.watching import watch as w
+from chronarch.wire.watching.settings import FalseAlarms
 
 router = APIRouter(tags=["watch"], route_class=RetryingRoute)
 
@@ -105,20 +106,24 @@ async def standing(fleet: TheFleet, watching: TheBuildWatching) -> w.WatchStandi
         unjudged, at = watching.stands(known.row.name)
         machines.append(
             w.MachineWatch(
-                machine=known.row.name, camera=camera.row.name if camera else "", watching=not why, why_not=why,
-                unjudged=unjudged, looked_at=at,
+                machine=known.row.name, camera=camera.row.name if camera else "", watching=not why,
+                why_not=why or watching.problem(known.row.name), unjudged=unjudged, looked_at=at,
             )
         )  # fmt: skip
     return w.WatchStanding(share=watching.share(), threshold=watching.chosen.threshold, machines=machines)
 
 
 @router.get("/watch/curve")
-async def curve(context: Context, watching: TheBuildWatching) -> w.WatchCurve:
+async def curve(
+    context: Context, watching: TheBuildWatching,
+    false_alarms_a_week: Annotated[FalseAlarms | None, Query(description="What would be chosen for so many.")] = None,
+) -> w.WatchCurve:  # fmt: skip
     """What share of failures is caught at which rate of false alarms, and what people here answered."""
     async with context.sessions() as db:
         right, wrong, not_seen = await records.answered(db)
     return w.WatchCurve(
-        building_h_per_week=watching.building_h_per_week, points=list(MEASURED), chosen=watching.chosen,
+        building_h_per_week=watching.building_h_per_week, points=list(MEASURED),
+        chosen=watching.chosen_for(false_alarms_a_week) if false_alarms_a_week else watching.chosen,
         right_here=right, false_here=wrong, missed_here=not_seen,
     )  # fmt: skip
 
@@ -140,14 +145,11 @@ async def labelled(
                 continue
             frames = await labelled_records.labels_of(db, build.id, answers)
             x, y, _ = machine.model.volume_mm
-            begin = frames[0].at if frames else build.claimed_at
             found.append(
                 w.LabelledBuild(
                     build=build.id, camera=camera.row.name, sha256=build.sha256, bed_mm=(x, y),
                     corners=[(u, v) for u, v in views[camera.row.id].corners],
-                    frames=[
-                        fill(w.FrameLabel, f, frame=f.number, at_s=(f.at - begin).total_seconds()) for f in frames
-                    ],
+                    frames=frames,
                 )
             )  # fmt: skip
     if page.next:

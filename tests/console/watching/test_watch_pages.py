@@ -70,8 +70,8 @@ class WatchPages(ConsoleCase):
     def test_a_suspicion_shows_its_place_and_a_false_alarm_lets_the_build_go_on(self) -> None:
         w = self.world
         self.addCleanup(self.clear, "Anchor")
-        follow(w, Follow.PAUSE)
         build = begun(w)
+        follow(w, Follow.PAUSE)
         page = self.open("/machines/Anchor")
         one = tangled(w, build.id, Follow.PAUSE)
         w.until("Anchor", MachineState.PAUSED, LATE_S)

@@ -35,8 +35,8 @@ class Watched(WatchedCase):
             self.do(requests.drop_watch_rule(rule.scope, rule.subject))
 
     def test_a_tangle_pauses_the_build_with_its_picture_and_a_false_alarm_lets_it_go_on(self) -> None:
-        follow(self.world, Follow.PAUSE)
         build = begun(self.world)
+        follow(self.world, Follow.PAUSE)
         one = tangled(self.world, build.id, Follow.PAUSE)
         self.assertGreaterEqual(one.probability, self.do(requests.watch_standing()).threshold)
         machine = self.world.until("Anchor", MachineState.PAUSED, LATE_S)
@@ -66,8 +66,8 @@ class Watched(WatchedCase):
         self.assertEqual(len(again), 1, "what was a false alarm is not raised again of this build")
 
     def test_an_object_that_fails_is_left_out_and_the_rest_goes_on(self) -> None:
-        follow(self.world, Follow.LEAVE_OUT)
         build = begun(self.world)
+        follow(self.world, Follow.LEAVE_OUT)
         one = tangled(self.world, build.id, Follow.LEAVE_OUT)
         self.assertTrue(one.object.startswith("block"), one)
         now = self.do(requests.build(build.id))
@@ -75,8 +75,8 @@ class Watched(WatchedCase):
         self.assertIs(self.world.state("Anchor"), MachineState.BUILDING)
 
     def test_a_failing_build_is_paused_though_its_picture_cannot_be_kept(self) -> None:
-        follow(self.world, Follow.PAUSE)
         build = begun(self.world)
+        follow(self.world, Follow.PAUSE)
         frames = self.world.folder / "blobs" / "frames"
         aside = frames.with_name("frames-aside")
         frames.rename(aside)

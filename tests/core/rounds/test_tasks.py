@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 from chronarch.core.machines.states import Intake, MachineState
+from chronarch.core.rounds.short_words import short_words
 from chronarch.core.rounds.tasks import MachineOnRound, NextBuild, TaskKind, batches, tasks, walk, walk_key
 
 NOW = datetime(2026, 10, 19, 10, tzinfo=UTC)
@@ -16,6 +18,30 @@ def stand(name: str, state: MachineState, minutes: float = 0, **more: object) ->
 
 
 NEXT = NextBuild("bobbin", NOW)
+
+
+class ShortWords(unittest.TestCase):
+    def words(self, chars: int, *stands: MachineOnRound) -> str:
+        return short_words(tasks(stands, NOW), chars)
+
+    def test_a_display_says_what_is_first_and_what_then_as_far_as_it_can(self) -> None:
+        change = NextBuild("bobbin", NOW, load="white Gru\u00dfe-PLA \u2013 matt", nozzle="a 0.4 mm nozzle")
+        uncleared = stand("a", MachineState.UNCLEARED, build=1, what="clip", outcome="completed", next=change)
+        for chars, words in (
+            (80, "Lift off the part, then load white Grusse-PLA - matt"), (40, "Lift off the part, then change spool"),
+            (20, "Lift off the part"), (10, "Lift off"), (5, "Lift "), (0, ""),
+        ):  # fmt: skip
+            self.assertEqual(self.words(chars, uncleared), words)
+        load = stand("a", MachineState.IDLE, next=replace(change, nozzle=""))
+        self.assertEqual(self.words(40, load), "Load white Grusse-PLA - matt")
+        self.assertEqual(self.words(20, load), "Change spool")
+
+    def test_what_stands_says_why_and_what_runs_or_is_down_says_nothing(self) -> None:
+        paused = stand("d", MachineState.PAUSED, build=4, what="hopper", reason="filament ran out")
+        self.assertEqual(self.words(40, paused), "Paused: filament ran out")
+        self.assertEqual(self.words(20, paused), "Paused: have a look")
+        self.assertEqual(self.words(20, stand("e", MachineState.DOWN, reason="fan 0 stalled")), "")
+        self.assertEqual(self.words(20, stand("c", MachineState.BUILDING, build=4, unjudged=(7,))), "")
 
 
 class Rounds(unittest.TestCase):

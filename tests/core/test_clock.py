@@ -56,6 +56,13 @@ class Steady(unittest.TestCase):
             self.clock.now()
         self.assertEqual(self.clock.now(), NOON + timedelta(seconds=1300 + 60))
 
+    def test_it_says_how_far_the_clock_was_set_and_is_not_made_up_for(self) -> None:
+        self.assertEqual(self.clock.set_by_s(), 0)
+        self.computer.set_by = -60
+        self.assertAlmostEqual(self.clock.set_by_s(), -60, places=3)
+        self.computer.passed = 400
+        self.assertAlmostEqual(self.clock.set_by_s(), -40, places=3)
+
     def test_a_heater_is_not_found_dead_because_somebody_set_the_clock(self) -> None:
         watch = HeaterWatch(NOZZLE)
         for second in range(30):

@@ -29,6 +29,9 @@ class Clock(Protocol):
     def real_now(self) -> datetime:
         """Real time, UTC: for sign-in, sessions and log stamps."""
 
+    def set_by_s(self) -> float:
+        """How far somebody has set the computer's own clock that this one has not made up for yet, real seconds."""
+
 
 SLEW = 0.05
 """How fast a clock follows when the computer's own clock was set: this share of the time that passes."""
@@ -53,6 +56,11 @@ class SteadyWall:
         self._ahead += min(most, max(-most, self._wall_s() - seen - self._ahead))
         self._seen = seen
         return datetime.fromtimestamp(seen + self._ahead, UTC)
+
+    def set_by_s(self) -> float:
+        """How far the wall clock has been set and this one has not followed yet, s."""
+        self.now()
+        return self._wall_s() - self._seen - self._ahead
 
 
 _WALL = SteadyWall()
@@ -82,6 +90,9 @@ class ScaledClock:
 
     def real_now(self) -> datetime:
         return self.wall.now()
+
+    def set_by_s(self) -> float:
+        return self.wall.set_by_s()
 
     def spec(self) -> str:
         """The clock as one word, for an environment variable: `REAL|SHOP|RATE`; `parse_clock` reads it."""
@@ -128,6 +139,9 @@ class ManualClock:
 
     def real_now(self) -> datetime:
         return self._now
+
+    def set_by_s(self) -> float:
+        return 0.0
 
     def advance(self, shop_s: float) -> None:
         """Let `shop_s` seconds of shop time pass (and the real time that goes with them)."""

@@ -276,6 +276,52 @@ class FileAsks(unittest.TestCase):
         (ended,) = b.of(BuildEnded)
         self.assertEqual(ended.acknowledged, len(COMMANDS) + 1)  # type: ignore[attr-defined]
 
+    def test_what_the_file_says_is_shown_and_what_it_says_to_people_is_told_once(self) -> None:
+        lines = TEXT.splitlines()
+        at = lines.index("; layer 2")
+        said = ["M117 Layer\t2 \x1b[31m now", "M118 echo to the host", "M118 Tell:  turn the plate"]
+        b = Bench(MODEL, "\n".join([*lines[:at], *said, *lines[at:]]) + "\n")
+        b.begin()
+        b.run()
+        told = [e for e in b.of(Noticed) if e.about == "file"]  # type: ignore[attr-defined]
+        self.assertEqual(told, [Noticed("turn the plate", 7, about="file")])
+        self.assertEqual(b.controller.machine.words, "Layer2 [31m now")
+        self.assertTrue({c.encode() for c in said} <= set(b.ran), "the machine gets them too")
+
+    def test_the_display_asks_for_hands_while_it_stands_and_then_shows_what_it_showed(self) -> None:
+        lines = TEXT.splitlines()
+        at = lines.index("; layer 2")
+        lamp = SwitchLines("lamp", "M42 P6 S255", "M42 P6 S0")
+        model = replace(MODEL, switches=(lamp,), hands_light="lamp")
+        b = Bench(model, "\n".join([*lines[:at], "M117 Layer 2", "M0 the nut", *lines[at:]]) + "\n")
+        b.begin()
+        b.heat = WARM
+        b.report()
+        b.run(seconds=5)
+        self.assertIs(b.controller.phase, FeedingPhase.PARKED)
+        b.own.clear()
+        for _ in range(2):  # told again, it is not sent again
+            b.controller.ask_hands("The nut", b.now())
+            b.run(seconds=1)
+        self.assertEqual(b.own, [b"M117 The nut", b"M42 P6 S255"])
+        self.assertEqual(b.of(Adjusted), [], "nothing of the build was changed")
+        b.controller.resume(b.now())
+        b.run()
+        self.assertEqual(b.own[2:4], [b"M117 Layer 2", b"M42 P6 S0"], "before the head goes back")
+        self.assertTrue(b.of(BuildEnded))
+        self.assertEqual([c for c in b.ran if c != b"M117 Layer 2"], COMMANDS)
+        b.heat = (25.0, 0.0, 25.0, 0.0)
+        b.report()
+        b.run(seconds=1)
+        b.controller.ask_hands("Lift off", b.now())
+        b.run(seconds=1)
+        b.controller.clear(b.now())
+        b.run(seconds=1)
+        b.own.clear()
+        b.controller.ask_hands("", b.now())
+        b.run(seconds=1)
+        self.assertEqual(b.own, [b"M117 Ready", b"M42 P6 S0"])
+
     def test_a_change_of_filament_the_file_asks_for_begins_the_flow(self) -> None:
         b = Bench(MODEL, TEXT.replace("; layer 2\n", "M600\n"))
         b.begin()

@@ -16,6 +16,7 @@ from chronarch.core.control.controlled_machine import BuildSpec, ControlledMachi
 from chronarch.core.control.file_place import FilePlace
 from chronarch.core.control.film_poses import FilmPoses
 from chronarch.core.control.firmware_info import read_contact
+from chronarch.core.control.hands_display import put_back
 from chronarch.core.control.injected_commands import InjectedCommands
 from chronarch.core.control.line_protocol import CommandSequence, Drained, LineProtocol, Program, ProtocolState
 from chronarch.core.control.machine_prompts import MachinePrompts
@@ -253,7 +254,8 @@ class BuildFeeder:
 
     def reheat(self) -> None:
         self.phase = FeedingPhase.REHEATING
-        self.carry(programs.heat_again(self.place.caught_up()))
+        back, self.machine.asks_hands = put_back(self.machine), ""
+        self.carry(CommandSequence((*back, *programs.heat_again(self.place.caught_up()).commands)))
 
     def stop(self, outcome: Outcome, reason: str) -> None:
         """End the build as soon as no line is outstanding."""
@@ -310,8 +312,7 @@ class BuildFeeder:
             self.queue.current.taken(count)
         if progress is None or not self.place.on_file:
             return
-        if count > progress.acknowledged:
-            progress.acknowledged = count
+        machine.advance(count)
         if machine.state is MachineState.WARMING:
             machine.lay()
 

@@ -36,6 +36,6 @@ class Connection:
         if self._lost_at_s is None or machine.offline:
             return
         if machine.switched_off or machine.now().real_s - self._lost_at_s >= OFFLINE_AFTER_S:
-            machine.offline = True
+            machine.offline, machine.asks_hands = True, ""
             why = "it is turned off" if machine.switched_off else "no link to the machine"
             machine.tell(StateChanged(MachineState.OFFLINE, why, machine.build))

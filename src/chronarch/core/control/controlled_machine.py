@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -18,6 +19,7 @@ from chronarch.core.control.events import (
 from chronarch.core.control.film_taking import FilmTaking
 from chronarch.core.control.firmware_info import FirmwareInfo
 from chronarch.core.control.line_protocol import Program
+from chronarch.core.control.odd_readings import HeatSwing, LayerTimes
 from chronarch.core.control.progress import Progress
 from chronarch.core.control.responses import Temperatures
 from chronarch.core.gcode.plan import TimePlan
@@ -48,6 +50,19 @@ class BuildSpec:
     """How long the head stands out of the picture once it has settled, shop seconds."""
 
 
+NOZZLE_SWINGS_C, BED_SWINGS_C = 10.0, 6.0
+"""How far heat may go up and down while a build is laid."""
+TELL = "tell:"
+"""What a file says with M118 and this at its beginning is told to people."""
+LONGEST_SAID = 300
+
+
+def said(command: bytes) -> tuple[str, str]:
+    """The word of a command that says something, and what it says: printable, in one line."""
+    word, _, text = command.decode("utf-8", "replace").partition(" ")
+    return word.upper(), " ".join("".join(c for c in text if c.isprintable()).split())[:LONGEST_SAID]
+
+
 class ControlledMachine:
     """One machine, the build on it, and what has happened since it was last asked."""
 
@@ -70,9 +85,19 @@ class ControlledMachine:
         """How far a filament change has come: empty, `wanted`, or the last step done."""
         self.head_away = 0
         """How often the head has stood still outside the picture, so that a frame could be taken."""
+        self.words = ""
+        """What the file last had the machine show."""
+        self.asks_hands = ""
+        """What its display says that hands must do; empty when it shows what it would show anyway."""
+        self.reported_at: datetime | None = None
+        """When a machine that runs its file itself last said where it is, shop time; None for one that is fed."""
+        self._said_to = 0
+        """Up to where what the file says was told: not twice when the machine turns out to have taken less."""
         self.ending = (Outcome.COMPLETED, "")
         self.changed = False
         """Whether the checkpoint differs from the last one on disk in more than the place in the file."""
+        self._layer_times = LayerTimes()
+        self._swings = HeatSwing("nozzle", NOZZLE_SWINGS_C), HeatSwing("bed", BED_SWINGS_C)
         self.events: list[tuple[datetime, ControlEvent]] = []
         self.moment: Instant | None = None
 
@@ -139,9 +164,40 @@ class ControlledMachine:
         after(MACHINE, self.state, MachineEvent.START)
         self.spec, self.progress = spec, Progress(spec.plan, spec.pace)
         self.settings, self.change = BuildAdjustments(), ""
-        self.position_mm = None
+        self._layer_times = LayerTimes()
+        self.position_mm, self.words, self._said_to = None, "", 0
         self.move(MachineEvent.START)
         self.tell(BuildBegan(spec.build))
+
+    def advance(self, count: int) -> None:
+        """The machine has taken so many commands of the file; what they said on the way is told."""
+        progress = self.the_progress()
+        if count <= progress.acknowledged:
+            return
+        says, before = self.the_spec().program.says, max(progress.acknowledged, self._said_to)
+        progress.acknowledged, self._said_to = count, max(before, count)
+        for place in range(bisect_left(says, before), bisect_left(says, count)):
+            word, text = said(self.the_spec().program.command(says[place]))
+            if word == "M117":
+                self.words = text
+            elif text.casefold().startswith(TELL):
+                self.tell(Noticed(text[len(TELL) :].strip()[:LONGEST_SAID], self.build, about="file"))
+        if self.state is MachineState.BUILDING:
+            self._tell_odd(self._layer_times.look(progress, self.settings.speed_pct))
+
+    def mind_heat(self) -> None:
+        """Heat was reported: tell when it swings while a build is laid."""
+        if self.state is not MachineState.BUILDING:
+            return
+        now, heat = self.now().shop, self.heat
+        for swing, (measured, asked) in zip(
+            self._swings, ((heat.nozzle_c, heat.nozzle_asked_c), (heat.bed_c, heat.bed_asked_c)), strict=True
+        ):
+            self._tell_odd(swing.take(now, measured, asked))
+
+    def _tell_odd(self, text: str) -> None:
+        if text:
+            self.tell(Noticed(text, self.build, about="readings"))
 
     def lay(self) -> None:
         """The first layer may have begun."""

@@ -13,6 +13,7 @@ from chronarch.core.control.actions import Action, Activity, Adjust, MachineSitu
 from chronarch.core.control.checkpoint import BuildCheckpoint
 from chronarch.core.control.connection import Connection
 from chronarch.core.control.controlled_machine import BuildSpec, ControlledMachine, Instant
+from chronarch.core.control.hands_display import asking, put_back
 from chronarch.core.control.heater_safety import HeaterSafety
 from chronarch.core.control.injected_commands import InjectedCommands
 from chronarch.core.control.line_protocol import CommandSequence, Program
@@ -129,6 +130,16 @@ class MachineController(ABC):
     def act(self, action: Action, now: Instant, by: str = "") -> InjectedCommands:
         """Carry out an action by hand. Raises NotPossible (outside limits, not now) and WrongState."""
 
+    def ask_hands(self, text: str, now: Instant) -> None:
+        """Have the machine's own display and light ask for hands; an empty text puts back what was there before.
+        Raises WrongState when it cannot be told just now."""
+        self._pass(now)
+        if text == self.machine.asks_hands:
+            return
+        commands = asking(self.machine.model, text) if text else put_back(self.machine)
+        self._tell_machine(commands)
+        self.machine.asks_hands = text
+
     @abstractmethod
     def pause_before(self, layer: int, now: Instant) -> None:
         """Pause once everything below `layer` is laid; 0 means once the present layer is laid."""
@@ -198,6 +209,10 @@ class MachineController(ABC):
 
     @abstractmethod
     def _heaters_off_now(self) -> None: ...
+
+    @abstractmethod
+    def _tell_machine(self, commands: tuple[bytes, ...]) -> None:
+        """Have the machine take commands that change nothing of a build. Raises WrongState."""
 
     @abstractmethod
     def _cleared(self) -> None:

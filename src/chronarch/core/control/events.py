@@ -64,6 +64,7 @@ class Noticed:
     build: int | None = None
     note: bool = False
     """True for what is only worth knowing; False for what a person should look at."""
+    about: Literal["machine", "heaters", "power", "file", "readings"] = "machine"
     kind: Literal["noticed"] = "noticed"
 
 

@@ -15,10 +15,14 @@ FIRST_OWN_LINE_NUMBER = 900_000_000
 
 class Program(Protocol):
     """Commands by index, from 0. `command` gives one as it goes to the machine. `waits` are the commands at which the
-    file asks for a person: they stop the feeding and are not sent."""
+    file asks for a person: they stop the feeding and are not sent. `says` are the places of those that say something
+    at the machine, in order."""
 
     @property
     def waits(self) -> Mapping[int, bytes]: ...
+
+    @property
+    def says(self) -> Sequence[int]: ...
 
     def __len__(self) -> int: ...
 
@@ -34,6 +38,10 @@ class CommandSequence:
     @property
     def waits(self) -> Mapping[int, bytes]:
         return {}
+
+    @property
+    def says(self) -> Sequence[int]:
+        return ()
 
     def __len__(self) -> int:
         return len(self.commands)

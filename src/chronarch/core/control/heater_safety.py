@@ -31,6 +31,7 @@ class HeaterSafety:
             alarm = "" if measured is None else watch.take(machine.now().shop, measured, asked or 0.0)
             if alarm:
                 return alarm
+        machine.mind_heat()
         return ""
 
     def tick(self, *, resting: bool) -> None:
@@ -54,4 +55,5 @@ class HeaterSafety:
             self.touched_at = now
             self._turn_off()
             minutes = machine.model.idle_off_s / 60
-            machine.tell(Noticed(f"the heaters were on for {minutes:.0f} min with nothing to do, and were turned off"))
+            text = f"the heaters were on for {minutes:.0f} min with nothing to do, and were turned off"
+            machine.tell(Noticed(text, about="heaters"))

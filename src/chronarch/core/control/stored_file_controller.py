@@ -12,6 +12,7 @@ from chronarch.core.control.actions import Action, Activity, Adjust, AnswerPromp
 from chronarch.core.control.checkpoint import BuildCheckpoint, take_up
 from chronarch.core.control.controlled_machine import BuildSpec, Instant
 from chronarch.core.control.controller import MachineController
+from chronarch.core.control.hands_display import put_back
 from chronarch.core.control.injected_commands import InjectedCommands
 from chronarch.core.control.pending_actions import adjustments, offset_steps, take_effect
 from chronarch.core.control.planned_pauses import PlannedPauses
@@ -204,6 +205,9 @@ class StoredFileController(MachineController):
         self._pass(now)
         if self.machine.state is not MachineState.PAUSED or self.phase is not StoredFilePhase.RUNNING:
             raise WrongState("Nothing to resume: the build is not paused and parked.")
+        if back := put_back(self.machine):
+            self._lines(back)
+            self.machine.asks_hands = ""
         self._orders.give(do="resume")
 
     def stop(self, reason: str, now: Instant, outcome: Outcome = Outcome.STOPPED) -> None:
@@ -306,7 +310,8 @@ class StoredFileController(MachineController):
             machine.ending = (Outcome.FAILED, "the machine restarted itself during the build")
             self._over()
         else:
-            machine.progress.acknowledged = max(machine.progress.acknowledged, int(body["taken"]))
+            machine.advance(int(body["taken"]))
+            machine.reported_at = machine.now().shop
             if state in REPORTS:
                 REPORTS[state](self, body, reason)
 
@@ -368,6 +373,14 @@ class StoredFileController(MachineController):
 
     def _heaters_off_now(self) -> None:
         self._lines(programs.heaters_off(self.machine.model))
+
+    def _tell_machine(self, commands: tuple[bytes, ...]) -> None:
+        if not self._orders.here or self.machine.state is MachineState.DOWN:
+            raise WrongState("The machine takes no words just now.")
+        if self.phase in (StoredFilePhase.SENDING, StoredFilePhase.STARTING):
+            raise WrongState("The machine is being given its file; try again in a moment.")
+        if commands:
+            self._lines(commands)
 
     def _cleared(self) -> None:
         if self._resting and self._orders.here:

@@ -362,6 +362,13 @@ class StreamingController(MachineController):
     def _heaters_off_now(self) -> None:
         self.feeder.inject(programs.heaters_off(self.machine.model))
 
+    def _tell_machine(self, commands: tuple[bytes, ...]) -> None:
+        if self.link.state is ProtocolState.AWAY or self.machine.state is MachineState.DOWN:
+            raise WrongState("The machine takes no words just now.")
+        if self.phase in (FeedingPhase.STOPPING, FeedingPhase.ENDING, FeedingPhase.ASKING):
+            raise WrongState("The machine is ending its build; try again in a moment.")
+        self.feeder.inject(commands)
+
     def _cleared(self) -> None:
         if self.phase is FeedingPhase.RESTING and self.link.program is None:
             self.feeder.carry(CommandSequence((b"M117 Ready",)))

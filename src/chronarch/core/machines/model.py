@@ -11,6 +11,8 @@ from annotated_types import Interval, Len
 from chronarch.core.bounds import Figure, Mm
 
 AXES = ("x", "y", "z")
+WIDEST_DISPLAY = 80
+"""Characters."""
 Speed = Annotated[float, Interval(gt=0, lt=10_000)]
 Acceleration = Annotated[float, Interval(gt=0, lt=1_000_000)]
 Seconds = Annotated[float, Interval(ge=0, le=86_400)]
@@ -122,6 +124,11 @@ class MachineModel:
     """The distance from where filament is put in to the nozzle."""
     purge_mm: Annotated[float, Interval(gt=0, le=500)] = 30.0
     switches: Annotated[tuple[SwitchLines, ...], Len(0, 20)] = ()
+    display_chars: Annotated[int, Interval(ge=0, le=WIDEST_DISPLAY)] = 20
+    """How many characters its own display has for what hands must do next; 0 for a machine that shows no words
+    (M117)."""
+    hands_light: Annotated[str, Len(0, 40)] = ""
+    """The switch of the model that is on while hands must do something at the machine; empty without one."""
     sequences: Annotated[tuple[OwnSequence, ...], Len(0, 50)] = ()
     releases: Annotated[int, Interval(ge=0, le=50)] = 0
     """How many finished parts in a row the machine may release by itself while nobody is there; 0 means that it waits
@@ -136,5 +143,7 @@ class MachineModel:
     end_gcode: Annotated[str, Len(0, 20_000)] = ""
 
     def __post_init__(self) -> None:
+        if self.hands_light and self.hands_light not in {switch.name for switch in self.switches}:
+            raise ValueError(f"hands_light is one of the model's switches; {self.hands_light!r} is none of them")
         if not set(self.reversed_axes.lower()) <= set(AXES):
             raise ValueError(f"reversed_axes are some of x, y and z; {self.reversed_axes!r} has others")

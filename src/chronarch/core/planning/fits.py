@@ -53,7 +53,9 @@ def _table(
     """Needs that ask for the same are looked at once."""
     alike = {asked(row): row for row in rows}
     place = {key: n for n, key in enumerate(alike)}
-    found = np.array([[fits(row, kind) for kind in kinds] for row in alike.values()], bool).reshape(-1, len(kinds))
+    found = np.array([[fits(row, kind) for kind in kinds] for row in alike.values()], bool).reshape(
+        len(alike), len(kinds)
+    )
     return found[np.array([place[asked(row)] for row in rows], np.int64)]
 
 

@@ -30,7 +30,7 @@ async def rate(sessions: Sessions, writers: int) -> float:
     async def write() -> None:
         for _ in range(EACH):
             async with sessions() as db:
-                db.add(t.Notice(at=NOW, severity="note", text="x"))
+                db.add(t.Notice(at=NOW, kind="service", gravity="note", text="x"))
                 await db.commit()
 
     began = time.perf_counter()

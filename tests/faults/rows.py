@@ -22,7 +22,7 @@ from dataclasses import dataclass, replace
 import httpx
 from websockets.sync.client import connect
 
-from chronarch.client import AsyncClient, requests
+from chronarch.client import AsyncClient, RefusedByService, requests
 from chronarch.core.control.actions import Adjust, AnswerPrompt
 from chronarch.core.control.events import BuildEnded, Noticed
 from chronarch.core.machines.states import MachineState, Outcome
@@ -276,7 +276,7 @@ def _full_disk(shop: Shop, w: World, lot: random.Random, points: int) -> str:
         with _no_more_room(w.processes["tender"].pid):
             w.client.do(requests.pause(build.id))
             told = eventually(
-                lambda: [n for n in w.client.do(requests.notices()) if "disk" in n.text], "people are told"
+                lambda: [n for n in w.client.do(requests.notices(open=True)) if "disk" in n.text], "people are told"
             )
             _resume(w, build)
             w.taken("Anchor", min(COMMANDS, w.standin("Anchor")["taken"] + 60))
@@ -557,6 +557,18 @@ def _stored_piece(shop: Shop, w: World, lot: random.Random, points: int) -> str:
     return f"{sent} pieces for a file of {needed}, one damaged on its way and the link cut once; run only once whole"
 
 
+def _planned(w: World, build: Build) -> bool:
+    """Plan a pause before the third layer, which comes however slow this computer is; False while the machine has not
+    begun."""
+    try:
+        w.client.do(requests.pause_before(build.id, 3))
+    except RefusedByService as error:
+        if error.problem.status != 409 or "ended" in str(error):
+            raise
+        return False
+    return True
+
+
 def _dialects(shop: Shop, w: World, lot: random.Random, points: int) -> str:
     """A build in each way of speaking, with a pause, an adjustment and damage; and one that a restart ends."""
     names = [dialect.name for dialect in DIALECTS]
@@ -565,10 +577,10 @@ def _dialects(shop: Shop, w: World, lot: random.Random, points: int) -> str:
         for name in tried:
             shop.clear("Anchor")
             w.fault("Anchor", "dialect", text=name)
-            build = shop.start_build()
+            build = w.build_of(w.submit("long.gcode", machine="Anchor"))
+            eventually(lambda build=build: _planned(w, build), "a pause is planned")  # type: ignore[misc]
             w.fault("Anchor", "corrupt", value=0.01)
-            w.client.do(requests.pause(build.id))
-            shop.paused(build, "")
+            shop.paused(build, "asked for before layer 3")
             _resume(w, build)
             w.client.do(requests.act("Anchor", Adjust(fan_pct=40)))
             w.until("Anchor", MachineState.UNCLEARED, 120)

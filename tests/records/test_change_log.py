@@ -65,7 +65,7 @@ class ChangeLog(unittest.IsolatedAsyncioTestCase):
         async with self.sessions() as db:
             db.add_all(t.Folder(path=f"f{n}") for n in range(change_log.MOST_NAMED + 1))
             await db.commit()
-            await db.execute(update(t.Notice).values(seen=True))
+            await db.execute(update(t.Notice).values(routed=True))
             await db.commit()
         self.assertEqual(await self.logged(), [("files", ""), ("notices", "")])
 

@@ -142,7 +142,8 @@ class Constraints(unittest.IsolatedAsyncioTestCase):
         async with self.sessions() as db:
             rows = (await db.execute(select(t.Ledger).where(t.Ledger.machine_id == 1))).scalars().all()
             self.assertEqual([r.state for r in rows], ["warming", "cooling"])
-            self.assertEqual((await db.execute(select(func.count(t.Notice.id)))).scalar(), 1)
+            told = select(func.count(t.Notice.id)).where(t.Notice.kind == "build-ended")
+            self.assertEqual((await db.execute(told)).scalar(), 1)
             stored = await db.get_one(t.Build, build.id)
             self.assertEqual((stored.state, stored.outcome, stored.ended_at), ("ended", "completed", later))
 
@@ -196,7 +197,7 @@ class Constraints(unittest.IsolatedAsyncioTestCase):
     async def test_times_keep_their_microseconds(self) -> None:
         odd = NINE.replace(microsecond=123457)
         async with self.sessions() as db:
-            db.add(t.Notice(at=odd, severity="note", text="x"))
+            db.add(t.Notice(at=odd, kind="service", gravity="note", text="x"))
             await db.commit()
         async with self.sessions() as db:
             self.assertEqual((await db.execute(select(t.Notice.at))).scalar(), odd)

@@ -414,13 +414,10 @@ class WholeJob(WorldCase):
         w.until("Bezel", MachineState.BUILDING)
         w.fault("Bezel", "filament-out")
         w.until("Bezel", MachineState.PAUSED)
-        found = eventually(
-            lambda: [n for n in w.client.do(requests.notices()) if n.build == build.id], "a notice is there"
-        )
-        self.assertEqual((found[0].text, found[0].severity), ("Bezel paused itself: filament ran out", "alarm"))
-        w.client.do(requests.all_seen(found[0].id))
-        self.assertEqual([n for n in w.client.do(requests.notices()) if n.id <= found[0].id], [])
+        found = eventually(lambda: w.client.do(requests.notices(build=build.id, open=True)), "a notice is there")
+        self.assertEqual((found[0].text, found[0].gravity), ("Bezel paused itself: filament ran out", "act"))
         w.client.do(requests.resume(build.id))
+        eventually(lambda: w.client.do(requests.notice(found[0].id)).closed_at, "it is over once the build goes on")
         w.until("Bezel", MachineState.BUILDING)
         w.fault("Bezel", "drift", part="nozzle", value=-1.0)
         reason = w.until("Bezel", MachineState.PAUSED).reason

@@ -26,6 +26,10 @@ class Waiting(CommandSequence):
     def waits(self) -> dict[int, bytes]:
         return {n: c for n, c in enumerate(self.commands) if c.split()[0] in (b"M0", b"M1", b"M600")}
 
+    @property
+    def says(self) -> list[int]:
+        return [n for n, c in enumerate(self.commands) if c.split()[0] in (b"M117", b"M118")]
+
 
 class Bench:
     """A controller and a machine that takes each line at once, with time moved by hand."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from chronarch.client import RefusedByService, requests
+from chronarch.core.control import actions as h
 from chronarch.core.watching.suspicion import OF_OBJECT, FailureMode
 from chronarch.core.watching.watch_rules import Follow, WatchRule, WatchScope
 from chronarch.demo.shapes import RoundedBox, Slice
@@ -40,6 +41,25 @@ def have_watched(world: World) -> None:
     world.client.do(requests.change_watching(WatchingUpdate(keep_every_s=60, false_alarms_a_week=1000)))
     world.add_file("block.gcode", "".join(f"{line}\n" for line in slice_part(BLOCK)))
     eventually(lambda: _marked(world), "the corners are marked")
+
+
+def show_bed(world: World) -> None:
+    """Lift the head of Anchor, which hides the bed's far edge, and wait until a picture shows the whole bed: until its
+    corners are found by its edges, within a hundredth of the picture's width."""
+
+    def found() -> bool:
+        try:
+            sight = world.client.do(requests.offered_corners("Anchor"))
+        except RefusedByService as error:
+            if "is like a clear bed" in str(error):
+                return False
+            raise
+        apart = [max(abs(u - x), abs(v - y)) for (u, v), (x, y) in zip(sight.corners, CORNERS, strict=True)]
+        return max(apart) < 0.01 * sight.width
+
+    world.client.do(requests.act("Anchor", h.Home()))
+    world.client.do(requests.act("Anchor", h.Move(z=150)))
+    eventually(found, "the bed's corners are found")
 
 
 def _marked(world: World) -> bool:

@@ -45,6 +45,7 @@ from tests.support.processes import Process, starter
 T = TypeVar("T")
 PERSON, PASSWORD = "maud", "a long test password"
 MODEL = "Lantern 220"
+MAIL_LOGIN = "prints:a mail password"
 RUNS_DATABASE = "CHRONARCH_TEST_DATABASE"
 """FOLDER:PORT of the server that `python -m tests` has started for all its files."""
 _numbers = itertools.count(1)
@@ -116,7 +117,7 @@ class World:
         self.operate_key = asyncio.run(register_key(settings, "operating", Scope.OPERATE))
         self.read_key = asyncio.run(register_key(settings, "reading", Scope.READ))
         self.tender_key = asyncio.run(register_key(settings, "tender", Scope.TENDER))
-        self.port, self.standins_port, self.rtsp_port, *others = free_ports(3 + len(self.names))
+        self.port, self.standins_port, self.rtsp_port, self.smtp_port, *others = free_ports(4 + len(self.names))
         self.ports = dict(zip(self.names, others, strict=True))
         self.address = f"http://127.0.0.1:{self.port}"
         self.environment = {
@@ -189,7 +190,8 @@ class World:
         path = self.folder / "standins.json"
         path.write_text(json.dumps(entries))
         ports = "--port", str(self.standins_port), "--rtsp-port", str(self.rtsp_port)
-        self.spawn("standins", "standins", "run", "--from-file", str(path), *ports)
+        mail = "--smtp-port", str(self.smtp_port), "--mail-login", MAIL_LOGIN
+        self.spawn("standins", "standins", "run", "--from-file", str(path), *ports, *mail)
         eventually(self._standins_answer, "the stand-ins answer")
 
     def _standins_answer(self) -> bool:

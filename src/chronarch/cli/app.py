@@ -44,7 +44,16 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
         "cli.watching.watch",
         ("cli.watching.suspicions", "cli.watching.watch_rules"),
     ),
-    "notices": ("What people should know.", "cli.notices", ()),
+    "notices": (
+        "Notices: what people should know, who goes, and who hears of what.",
+        "cli.notices.notices",
+        ("cli.notices.rules",),
+    ),
+    "channels": (
+        "Channels: mail, chat and webhooks, whether they arrive, and the shop's servers for them.",
+        "cli.notices.channels",
+        (),
+    ),
     "spools": ("Spools: what is left on each, and where it is.", "cli.machines.spools", ()),
     "stock": ("Good pieces on the shelf that nobody has ordered.", "cli.orders.stock", ()),
     "hours": ("When hands are there.", "cli.planning.hours", ()),

@@ -170,6 +170,11 @@ def clear_frame(camera: str) -> Call[bytes]:
     return Call("GET", at("cameras", camera, "bed", "clear"), bytes)
 
 
+def offered_corners(camera: str) -> Call[x.BedSight]:
+    """Where the bed's corners may be in a camera's newest picture; nothing is kept."""
+    return Call("GET", at("cameras", camera, "bed", "offer"), x.BedSight)
+
+
 def check_corners(camera: str, corners: list[x.Corner]) -> Call[x.BedSight]:
     """What corners would come to in the newest picture. Nothing is kept."""
     return Call("POST", at("cameras", camera, "bed", "check"), x.BedSight, body=x.BedCorners(corners=corners))

@@ -8,6 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import click
+import httpx
 
 from chronarch.core.clock import real_clock
 from chronarch.demo.hands import send_hands
@@ -54,6 +55,34 @@ def hands(where: str, folder: Path) -> None:
     click.echo(
         "The simulated hands are away: the rounds are yours." if where == "away" else "They do the rounds again."
     )
+
+
+@demo.command()
+@click.argument("number", type=click.IntRange(min=1), required=False)
+@click.option("--folder", type=click.Path(path_type=Path), default=FOLDER, show_default=True)
+@click.option("--html", type=click.Path(dir_okay=False, path_type=Path), help="Write the mail here, to open it.")
+def mail(number: int | None, folder: Path, html: Path | None) -> None:
+    """What was mailed: a list, newest first, or the mail of a NUMBER. Nothing leaves the demo."""
+    try:
+        port = json.loads((folder / "kept.json").read_text())["standins_port"]
+        found = httpx.get(f"http://127.0.0.1:{port}/mail", timeout=10).json()
+    except (OSError, KeyError, httpx.HTTPError):
+        click.echo("No demo is running here; `make demo` opens it.", err=True)
+        raise SystemExit(1) from None
+    if number is None:
+        for one in reversed(found):
+            click.echo(f"{one['number']:4}  {one['to']}  {one['subject']}")
+        click.echo("Nothing was mailed yet." if not found else "One of them: chronarch demo mail NUMBER")
+        return
+    one = next((mail for mail in found if mail["number"] == number), None)
+    if one is None:
+        click.echo(f"There is no mail {number}.", err=True)
+        raise SystemExit(1)
+    if html is not None:
+        html.write_text(one["html"])
+        click.echo(f"Written to {html}; its {one['pictures']} pictures are in the mail itself.")
+        return
+    click.echo(f"To: {one['to']}\nFrom: {one['from']}\nSubject: {one['subject']}\n\n{one['text']}")
 
 
 @demo.command()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import tempfile
 from contextlib import suppress
+from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -21,13 +22,17 @@ from chronarch.core.planning.eligibility import JobNeed
 from chronarch.core.watching.watch_rules import WatchScope
 from chronarch.demo.history import MadeUpPast, PastFile, make_past
 from chronarch.demo.shop import (
+    AT_ONCE,
     CAMERAS,
     FOLDERS,
     GO_OFF,
     GOES_OFF,
     HOURS,
+    IN_THE_MORNING,
     LEFT,
     MACHINES,
+    MAIL_FROM,
+    MAIL_TO,
     MATERIAL,
     MODELS,
     ORDERS,
@@ -52,6 +57,7 @@ from chronarch.wire.library import File
 from chronarch.wire.machines import machine as w
 from chronarch.wire.machines import power as wp
 from chronarch.wire.machines import spools as ws
+from chronarch.wire.notices import channels as wn
 from chronarch.wire.watching import cameras as wc
 
 USUAL_W, IDLE_W = {MachineState.BUILDING: 92.0, MachineState.WARMING: 260.0, MachineState.PAUSED: 70.0}, 6.5
@@ -227,6 +233,24 @@ def set_up(client: Client) -> None:
     for material, colour, grams_left in SPARES:
         wish = ws.NewSpool(material=material, colour=colour, grams_left=grams_left, place="rack by the door")
         client.do(requests.add_spool(wish))
+
+
+def tell_people(client: Client, login: str, address: str, smtp_port: int, standins_port: int) -> None:
+    """Have notices reach somebody by mail, and the office's programs by a webhook: both stand in."""
+    server = wn.MailServer(host="127.0.0.1", port=smtp_port, security="none", sender=MAIL_FROM)
+    change = wn.NoticeSettingsUpdate(address=address, local_webhooks=True, mail=server)
+    client.do(requests.change_notice_settings(change))
+    mail = client.do(
+        requests.add_channel(wn.NewChannel(person=login, kind=wn.ChannelKind.MAIL, name="work mail", address=MAIL_TO))
+    )
+    for rule in client.do(requests.notice_rules()):
+        if mail.id in rule.rule.channels:
+            client.do(requests.change_notice_rule(rule.id, replace(AT_ONCE, channels=(mail.id,))))
+    client.do(requests.add_notice_rule(replace(IN_THE_MORNING, channels=(mail.id,)), login))
+    office = f"http://127.0.0.1:{standins_port}/hooks/office"
+    client.do(
+        requests.add_channel(wn.NewChannel(person="", kind=wn.ChannelKind.WEBHOOK, name="office", address=office))
+    )
 
 
 def mark_beds(client: Client) -> bool:

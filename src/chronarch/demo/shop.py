@@ -7,6 +7,8 @@ from datetime import UTC, datetime, timedelta
 
 from chronarch.core.machines.model import MachineModel, OwnSequence, Parameter, SwitchLines
 from chronarch.core.machines.plugs import PlugProfile, PowerRules
+from chronarch.core.notices.kinds import Gravity, NoticeKind
+from chronarch.core.notices.notice_rules import NoticeRule, Pace, Quiet
 from chronarch.core.orders.requirement import Requirement
 from chronarch.core.planning.snapshot import Strategy
 from chronarch.core.watching.suspicion import FailureMode
@@ -22,6 +24,8 @@ NAME = "Marrow Lane Fabrication"
 OPENING = datetime(2026, 10, 19, 9, 12, tzinfo=UTC)
 
 _LIGHT = SwitchLines(name="light", on="M355 S1", off="M355 S0")
+_BEACON = SwitchLines(name="beacon", on="M42 P6 S255", off="M42 P6 S0")
+"""A lamp on top of a machine."""
 _WIPE = OwnSequence(
     name="wipe nozzle",
     lines="G28\nG1 Z5 F600\nG1 X{reach} Y4 F6000\nG1 X4 F6000\nG1 X{reach} F6000\nM400",
@@ -54,7 +58,8 @@ MODELS = (
     ),
     MachineModel(
         name="Kiln 250", volume_mm=(250, 250, 260), park_mm=(5, 240), nozzle_ceiling_c=300, bed_ceiling_c=120,
-        switches=(_LIGHT, SwitchLines(name="extraction", on="M42 P4 S255", off="M42 P4 S0")),
+        switches=(_LIGHT, _BEACON, SwitchLines(name="extraction", on="M42 P4 S255", off="M42 P4 S0")),
+        hands_light="beacon",
         sequences=(_SWEEP,), releases=3, release_sequence="sweep bed", release_s=60,
     ),
 )  # fmt: skip
@@ -250,3 +255,12 @@ HOURS = SiteHours(
 PLANNING = PlanningUpdate(strategy=Strategy.HANDS_AWARE, spare_nozzles=[SpareNozzle(nozzle_mm=0.4)])
 
 PAST = ("bobbin-32", "ring-gauge-24", "heddle-clip", "oarlock-spacer", "nest-box-plate", "shuttle-tip", "feeder-hopper")
+
+MAIL_FROM, MAIL_TO = "prints@marrowlane.example", "maud@marrowlane.example"
+AT_ONCE = NoticeRule(name="Hands are needed", least=Gravity.ACT, quiet=Quiet("21:00", "06:30"))
+"""What Maud is mailed at once; at night only what is urgent."""
+IN_THE_MORNING = NoticeRule(
+    name="What happened", pace=Pace.DAILY, daily_at="08:00",
+    kinds=(NoticeKind.BUILD_ENDED, NoticeKind.BUILD_FAILED, NoticeKind.BUILD_PAUSED, NoticeKind.SUSPICION,
+           NoticeKind.ORDER_COMPLETE, NoticeKind.ORDER_LATE),
+)  # fmt: skip

@@ -70,6 +70,7 @@ class DemoState:
     broker_port: int = 0
     broker_password: str = ""
     rtsp_port: int = 0
+    smtp_port: int = 0
     key: str = ""
     tender_key: str = ""
     filled: bool = False
@@ -111,10 +112,10 @@ class Demo:
         if self._kept_path.exists():
             return DemoState(**json.loads(self._kept_path.read_text()))
         port = free_port() if is_listening(PORT) else PORT
-        standins, rtsp, *others = free_ports(2 + len(MACHINES))
+        standins, rtsp, smtp, *others = free_ports(3 + len(MACHINES))
         ports = {m.name: port for m, port in zip(MACHINES, others, strict=True)}
         broker = PrivateBroker(self.folder / "broker")
-        return DemoState(port, standins, ports, secrets.token_urlsafe(9), broker.port, broker.password, rtsp)
+        return DemoState(port, standins, ports, secrets.token_urlsafe(9), broker.port, broker.password, rtsp, smtp)
 
     def _save(self) -> None:
         write_private(self._kept_path, json.dumps(asdict(self.kept), indent=1).encode())
@@ -207,8 +208,9 @@ class Demo:
         }
         log = self.folder / "log"
         log.mkdir(exist_ok=True)
-        port, rtsp = str(self.kept.standins_port), str(self.kept.rtsp_port)
-        standing_in = ["standins", "run", "--from-file", str(standins), "--port", port, "--rtsp-port", rtsp]
+        ports = {"port": self.kept.standins_port, "rtsp-port": self.kept.rtsp_port, "smtp-port": self.kept.smtp_port}
+        opened = [part for name, port in ports.items() for part in (f"--{name}", str(port))]
+        standing_in = ["standins", "run", "--from-file", str(standins), *opened]
         self.children = [
             Child("stand-ins", standing_in, log / "standins"),
             Child("service", ["service", "run", "--port", str(self.kept.port)], log / "service", environment),
@@ -277,6 +279,7 @@ class Demo:
         demo_library.add_variants(client)
         demo_library.tend(client, files)
         fill.set_up(client)
+        fill.tell_people(client, LOGIN, self.address, self.kept.smtp_port, self.kept.standins_port)
 
     def _write_environment(self) -> None:
         """A file to source: the command on the path, the service's address and a key."""

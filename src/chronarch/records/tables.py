@@ -27,7 +27,7 @@ from chronarch.records.machines.tables import (
     Spool,
     SpoolChange,
 )
-from chronarch.records.notices.tables import Notice
+from chronarch.records.notices.tables import ActUse, Channel, Delivery, DeliveryTry, Notice, NoticeRule, SignInPlace
 from chronarch.records.orders.tables import Build, Job, Order, QueueVersion, Stock
 from chronarch.records.planning.tables import Site
 from chronarch.records.rounds.tables import HelperLink
@@ -36,6 +36,7 @@ from chronarch.records.upkeep.tables import UpkeepWindow
 from chronarch.records.watching.tables import BedView, Camera, Film, FilmRule, Frame, Suspicion, WatchSetting
 
 __all__ = [
+    "ActUse",
     "Answered",
     "Arrival",
     "Base",
@@ -47,7 +48,10 @@ __all__ = [
     "Camera",
     "Change",
     "ChangeCounter",
+    "Channel",
     "ContentReading",
+    "Delivery",
+    "DeliveryTry",
     "Energy",
     "File",
     "Film",
@@ -65,6 +69,7 @@ __all__ = [
     "MeanSensorReading",
     "Model",
     "Notice",
+    "NoticeRule",
     "Order",
     "Overruling",
     "Part",
@@ -76,6 +81,7 @@ __all__ = [
     "SensorReading",
     "Session",
     "Setting",
+    "SignInPlace",
     "Site",
     "Spool",
     "SpoolChange",

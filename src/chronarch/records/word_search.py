@@ -14,6 +14,12 @@ def tagged(table: str, tag: str) -> Any:
     return text(_TAG.format(table, "lower(tags.tag) = :tag")).bindparams(tag=tag.lower())
 
 
+def all_words(search: str, *texts: Any) -> list[ColumnElement[bool]]:
+    """A condition for each word: it is in one of the texts."""
+    words = func.lower(func.concat_ws(" ", *texts))
+    return [func.locate(word, words) > 0 for word in search.lower().split()]
+
+
 def has_words(table: str, search: str, *texts: Any) -> list[ColumnElement[bool]]:
     """A condition for each word: it is in one of the texts, or in a tag of the table's row."""
     words = func.lower(func.concat_ws(" ", *texts))

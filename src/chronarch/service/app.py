@@ -51,7 +51,22 @@ from chronarch.service.machines.fleet import Fleet
 from chronarch.service.machines.heat_log import HeatLog
 from chronarch.service.machines.learned_paces import LearnedPaces
 from chronarch.service.machines.machine_list import MachineList
+from chronarch.service.notices import deliverer, notice_keeper, notice_router
 from chronarch.service.notices import routes as notices_routes
+from chronarch.service.notices.act_links import ActLinks
+from chronarch.service.notices.acts import NoticeActs
+from chronarch.service.notices.channels import chat
+from chronarch.service.notices.channels.chat import ChatKeeper, ChatSender
+from chronarch.service.notices.channels.chat_line import ChatLine
+from chronarch.service.notices.channels.mail import MailSender
+from chronarch.service.notices.channels.posting import Poster
+from chronarch.service.notices.channels.push import PushSender
+from chronarch.service.notices.channels.webhook import WebhookSender
+from chronarch.service.notices.chat_answers import ChatAnswers
+from chronarch.service.notices.deliverer import Deliverer
+from chronarch.service.notices.messages import MessageWriter
+from chronarch.service.notices.notice_keeper import NoticeKeeper
+from chronarch.service.notices.notice_router import NoticeRouter
 from chronarch.service.orders import routes as orders_routes
 from chronarch.service.orders.job_views import JobViews
 from chronarch.service.orders.order_views import OrderViews
@@ -64,7 +79,9 @@ from chronarch.service.planning.planner import Planner
 from chronarch.service.planning.power_keeper import PowerKeeper
 from chronarch.service.principals import Callers
 from chronarch.service.problems import ApiProblem
+from chronarch.service.rounds import hands_calls
 from chronarch.service.rounds import routes as rounds_routes
+from chronarch.service.rounds.hands_calls import HandsCalls
 from chronarch.service.secrets import Secrets
 from chronarch.service.system import routes as system_routes
 from chronarch.service.system.health import HealthCheck
@@ -90,6 +107,7 @@ from chronarch.service.watching.part_release import PartRelease
 from chronarch.service.watching.room_light import RoomLight
 from chronarch.service.watching.watch_process import WatchProcess
 from chronarch.service.workers import Worker
+from chronarch.wire.notices.channels import ChannelKind
 
 warnings.filterwarnings("ignore", category=UnsupportedFieldAttributeWarning)  # FastAPI's own use of aliases for bodies
 ROUTES = (
@@ -104,6 +122,8 @@ and drops a hundred thousand objects."""
 SWITCH_S = 0.001
 """How long the background computes at most while the event loop waits for its turn."""
 PAGES = Path(__file__).parent / "pages"
+AT_THE_ROOT = frozenset({"icon.svg", "manifest.webmanifest", "push-worker.js"})
+"""Files of the console beside its one page."""
 log = logging.getLogger("chronarch.service")
 
 
@@ -140,23 +160,44 @@ class ServiceParts:
             context, self.fleet, self.cameras, self.store, self.frame_store, self.watch_process, following
         )
         self.watch = LoopWatch(context.clock)
-        self.workers = self._workers()
+        acts = NoticeActs(context, self.fleet, self.store, self.readers)
+        self.links = ActLinks(context, acts, self.secrets)
+        poster = Poster()
+        self.pushing = PushSender(context.clock, self.secrets, poster)
+        self.chat = ChatLine(config.shop, ChatAnswers(context, self.fleet, self.planner, acts).answer)
+        self.chat_keeper = ChatKeeper(context, self.secrets, self.chat)
+        chatting = ChatSender(self.secrets, self.chat)
+        self.router = NoticeRouter(context, self.fleet, changes.watch("notices", "notice-rules", "channels"))
+        self.deliverer = Deliverer(
+            context, MessageWriter(context, self.fleet, self.frame_store, self.links), self.secrets,
+            {
+                ChannelKind.MAIL: MailSender(context.clock, self.secrets),
+                ChannelKind.WEBHOOK: WebhookSender(context.clock, poster),
+                ChannelKind.PUSH: self.pushing, ChannelKind.CHAT: chatting, ChannelKind.ROOM: chatting,
+            },
+            changes.watch("deliveries", "channels"),
+        )  # fmt: skip
+        self.hands = HandsCalls(context, self.fleet, self.planner)
+        self.jobs = JobViews(self.planner, self.facts, PromiseKeeper(self.planner))
+        self.orders = OrderViews(context, self.fleet, self.jobs)
+        self.health = HealthCheck(context, self.fleet, self.watch)
+        self.notices = NoticeKeeper(context, self.fleet, self.planner, self.orders, self.health.troubles)
+        self.workers = self.health.workers = self._workers()
 
     def parts(self) -> dict[type, object]:
         """By type: what a route may ask for."""
         room = TenderRoom(
             self.context, self.fleet, self.paces, self.heat_log, self.connections, self.films.begin, self.secrets
         )
-        jobs = JobViews(self.planner, self.facts, PromiseKeeper(self.planner))
         views = Views(self.context, self.background)
         machines = MachineList(self.context.changes, self.fleet, views)
-        orders = OrderViews(self.context, self.fleet, jobs)
-        health = HealthCheck(self.context, self.fleet, self.workers, self.watch)
         several = (
-            self.context, Callers(self.context), self.background, views, self.facts, jobs, orders, self.fleet, machines,
+            self.context, Callers(self.context), self.background, views, self.facts, self.jobs, self.orders,
+            self.fleet, machines,
             self.store, self.readers, self.intake, self.paces, self.connections, self.planner, self.dispatcher,
-            SignInGuard(), room, health, self.secrets, self.cameras, self.keeper, self.frame_store,
+            SignInGuard(), room, self.health, self.secrets, self.cameras, self.keeper, self.frame_store,
             self.film_store, self.film_maker, self.films, self.watching, self.watch_process,
+            self.links, self.links.acts, self.router, self.deliverer, self.pushing, self.chat,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 
@@ -176,6 +217,12 @@ class ServiceParts:
             worker("films", self.film_maker.look, film_maker.LOOK_EVERY_S, self.film_maker.wanted),
             worker("power", self.power.look, power_keeper.LOOK_EVERY_S),
             worker("watch", self.watching.look, build_watching.LOOK_EVERY_S),
+            worker("notices", self.notices.look, notice_keeper.LOOK_EVERY_S),
+            worker("who hears", self.router.look, notice_router.LOOK_EVERY_S, self.router.changed),
+            worker("messages", self.deliverer.look, deliverer.LOOK_EVERY_S, self.deliverer.changed),
+            worker("what was told", self.deliverer.forget, deliverer.FORGET_EVERY_S),
+            worker("chat", self.chat_keeper.look, chat.LOOK_EVERY_S),
+            worker("hands at machines", self.hands.look, hands_calls.LOOK_EVERY_S),
             worker("room light", self.light.look, room_light.LOOK_EVERY_S),
             worker("open connections", self.connections.close_lapsed, open_connections.LOOK_EVERY_S, lapsed),
         ]
@@ -219,6 +266,8 @@ def make_app(config: Config) -> FastAPI:
         await service.intake.resume()
         yield
         service.watch.stop()
+        await service.deliverer.close()
+        await service.chat.close()
         service.intake.close()
         service.context.changes.close()
         for task in tasks:
@@ -271,5 +320,5 @@ def _serve_pages(app: FastAPI) -> None:
             raise HTTPException(405)  # or 404: whoever answers it looks whether another method is possible
         if not index.exists():
             raise ApiProblem(404, "The console has not been built; run `make console`. The API is at /api.")
-        icon = PAGES / "icon.svg"
-        return FileResponse(icon if path == "icon.svg" else index, headers={"Cache-Control": "no-cache"})
+        found = PAGES / path if path in AT_THE_ROOT else index
+        return FileResponse(found, headers={"Cache-Control": "no-cache"})

@@ -73,6 +73,7 @@ _TABLE = """
 /cameras/{name}/bed                        GET:read PUT:operate DELETE:operate
 /cameras/{name}/bed/clear                  GET:read
 /cameras/{name}/bed/check                  POST:operate
+/cameras/{name}/bed/offer                  GET:operate
 /suspicions                                GET:read
 /suspicions/{number}                       GET:read
 /suspicions/{number}/answer                POST:operate
@@ -156,7 +157,28 @@ _TABLE = """
 /me/caught-up                              POST:read
 /since                                     GET:read
 /notices                                   GET:read
-/notices/seen                              POST:operate
+/notices/standing                          GET:read
+/notices/read                              POST:read
+/notices/{number}                          GET:read
+/notices/{number}/told                     GET:read
+/notices/{number}/acts/{act}               POST:operate
+/notices/{number}/acts/going               DELETE:operate
+/notices/{number}/close                    POST:operate
+/notice-kinds                              GET:read
+/notice-rules                              GET:read POST:read
+/notice-rules/try                          POST:read
+/notice-rules/{number}                     PUT:read DELETE:read
+/channels                                  GET:read POST:read
+/channels/{number}                         PATCH:read DELETE:read
+/channels/{number}/test                    POST:read
+/channels/{number}/log                     GET:read
+/channels/{number}/again                   POST:read
+/channels/{number}/secret                  POST:read
+/push-key                                  GET:read
+/notice-settings                           GET:read PATCH:maintain
+/notice-event-schema                       GET:read
+/act                                       GET:open POST:open
+/act/picture                               GET:open
 /ledger                                    GET:read
 /ledger/rebuild                            POST:maintain
 /report/turnaround                         GET:read

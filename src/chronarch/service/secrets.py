@@ -9,6 +9,8 @@ from pathlib import Path
 from typing import Annotated
 
 from cryptography.fernet import Fernet, InvalidToken
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.kdf.hkdf import HKDF
 
 from chronarch.private_file import write_private
 from chronarch.service.context import part
@@ -35,6 +37,12 @@ class Secrets:
             return self._with_key().decrypt(sealed).decode()
         except InvalidToken:
             raise SecretLost(f"it was encrypted with another key than that in {self.key_file}") from None
+
+    def derived(self, purpose: str) -> bytes:
+        """A key of its own for one purpose, that tells nothing of the others (HKDF, RFC 5869)."""
+        self._with_key()
+        whole = self.key_file.read_bytes()
+        return HKDF(hashes.SHA256(), 32, None, purpose.encode()).derive(whole)
 
     def _with_key(self) -> Fernet:
         if self._fernet is None:

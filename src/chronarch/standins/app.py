@@ -12,9 +12,11 @@ from pydantic import BaseModel
 
 from chronarch.standins.cameras import FAULTY, add_cameras, write_pipe
 from chronarch.standins.dialects import BY_NAME
+from chronarch.standins.inbox import MailSink, add_inbox
 from chronarch.standins.machine import MachineStandin, Setup
 from chronarch.standins.plugs import FAULTY as PLUG_FAULTY
 from chronarch.standins.plugs import PlugStandin, add_plugs, report_forever
+from chronarch.standins.push_service import add_push_service
 from chronarch.standins.rtsp import RtspServer
 from chronarch.standins.scene.matter import FAILURES
 from chronarch.standins.stored import StoredStandin
@@ -120,9 +122,10 @@ FAULTS: dict[str, tuple[str, Callable[[MachineStandin, FaultRequest], None]]] = 
 }
 
 
-def make_app(setups: list[Setup], rtsp_port: int = 0) -> FastAPI:
+def make_app(setups: list[Setup], rtsp_port: int = 0, smtp_port: int = 0, mail_login: str = "") -> FastAPI:
     """The HTTP side of `setups`' stand-ins; the machines' own ports open with it, and their cameras' RTSP port."""
     machines = {s.name.lower(): StoredStandin(s) if s.broker else MachineStandin(s) for s in setups}
+    mail = MailSink(mail_login)
     plugs = {name: PlugStandin(machine) for name, machine in machines.items() if machine.setup.plug}
 
     @contextlib.asynccontextmanager
@@ -132,6 +135,8 @@ def make_app(setups: list[Setup], rtsp_port: int = 0) -> FastAPI:
         rtsp = RtspServer(rtsp_port, lambda name: machines.get(name.lower()))
         if rtsp_port:
             await rtsp.start()
+        if smtp_port:
+            await mail.start(smtp_port)
         reports = [
             asyncio.create_task(report_forever(plug, machines[name].setup.name, machines[name].setup.plug))
             for name, plug in plugs.items()
@@ -142,6 +147,7 @@ def make_app(setups: list[Setup], rtsp_port: int = 0) -> FastAPI:
         for task in (*pipes, *reports):
             task.cancel()
         await rtsp.stop()
+        await mail.stop()
         for machine in machines.values():
             await machine.stop()
 
@@ -175,6 +181,7 @@ def make_app(setups: list[Setup], rtsp_port: int = 0) -> FastAPI:
             "flow_pct": m.flow_pct,
             "z_offset_mm": m.z_offset_mm,
             "switched": m.switched,
+            "display": m.display,
             "last_line": m._last,
             "pieces": getattr(m, "pieces", 0),
             "camera_streams": m.camera_streams,
@@ -192,6 +199,8 @@ def make_app(setups: list[Setup], rtsp_port: int = 0) -> FastAPI:
 
     add_cameras(app, machines, find)
     add_plugs(app, find, plugs)
+    add_inbox(app, mail)
+    add_push_service(app)
 
     @app.post("/machines/{name}/faults/{fault}")
     async def bring(name: str, fault: str, asked: FaultRequest) -> dict[str, str]:

@@ -46,13 +46,15 @@ def _setup(text: str, rate: float) -> Setup:
     help="HTTP port for cameras, records and faults.",
 )
 @click.option("--rtsp-port", type=PORT, help="Where the cameras give videos, rtsp://127.0.0.1:PORT/machines/NAME.")
+@click.option("--smtp-port", type=PORT, help="Where mail is taken, and kept to be read at /mail.")
+@click.option("--mail-login", default="", metavar="NAME:PASSWORD", help="What the mail server asks for.")
 @click.option("--broker", default="", metavar="HOST:PORT[:USER:PASSWORD]", help="All run files themselves, behind it.")
 @click.option("--ca", default="", help="A certificate authority's file, where the broker wants TLS.")
 @click.option(
     "--rate", default=1.0, show_default=True, callback=_check_rate, help="The machines' seconds in one real second."
 )
-def run(machines: tuple[str, ...], from_file: Path | None, port: int, rtsp_port: int | None, broker: str, ca: str,
-        rate: float) -> None:  # fmt: skip
+def run(machines: tuple[str, ...], from_file: Path | None, port: int, rtsp_port: int | None, smtp_port: int | None,
+        mail_login: str, broker: str, ca: str, rate: float) -> None:  # fmt: skip
     """Run simulated machines until Ctrl-C.
 
     Each listens on its TCP port for numbered lines; http://127.0.0.1:PORT/machines/NAME/frame.jpg is its camera,
@@ -68,7 +70,9 @@ def run(machines: tuple[str, ...], from_file: Path | None, port: int, rtsp_port:
     for s in setups:
         where = f"mqtt {s.broker.split(':')[0]}/{s.name}" if s.broker else s.port_name or f"tcp://127.0.0.1:{s.port}"
         click.echo(f"{s.name} on {where}, camera http://127.0.0.1:{port}/machines/{s.name}/frame.jpg")
-    uvicorn.run(make_app(setups, rtsp_port or 0), host="127.0.0.1", port=port, log_level="warning")
+    uvicorn.run(
+        make_app(setups, rtsp_port or 0, smtp_port or 0, mail_login), host="127.0.0.1", port=port, log_level="warning"
+    )
 
 
 @standins.command(help="Bring a fault about:\n\n\b\n" + "\n".join(f"{k:13} {v[0]}" for k, v in FAULTS.items()))

@@ -113,6 +113,7 @@ class MachineStandin:
         self.dialect = BY_NAME["numbered" if setup.numbered_oks else setup.dialect]
         self.late_s = 0.0
         """Each line is held back for up to this many seconds, in both directions and in order."""
+        self.display = ""
         self.dead = False
         """Whether it takes nothing and says nothing any more, until it is reset."""
         self._unasked = asyncio.Event()
@@ -449,7 +450,8 @@ class MachineStandin:
         self.say(self._heat_line())
 
     async def _display(self, words: dict[str, float], command: str) -> None:
-        if command[4:].strip() == "Ready":
+        self.display = command[4:].strip()
+        if self.display == "Ready":
             self.picture.clear()  # told that its bed is clear, the simulated hands have lifted the part off
 
     async def _describe(self, words: dict[str, float], command: str) -> None:

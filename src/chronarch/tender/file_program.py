@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import mmap
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +16,7 @@ from chronarch.core.gcode.tokens import command_of
 
 CHUNK = 1 << 20
 _WAITS = re.compile(rb"^(M0|M1|M25|M226|M600|M601)(?![\d.])", re.IGNORECASE)
+_SAYS = re.compile(rb"^M11[78](?![\d.])", re.IGNORECASE)
 _OF_THE_LINK = re.compile(rb"^(M108|M110)(?![\d.])", re.IGNORECASE)
 """Words that belong to whoever feeds a machine; they are left out of a file."""
 _PLAIN = np.zeros(256, dtype=bool)
@@ -63,7 +64,7 @@ class FileProgram:
         self._starts = starts[kept]
         self._begin, self._end = _view(self._starts), _view(ends[kept])
         self._bare = _view(plain[kept].astype(np.uint8))
-        self._waits = self._find_waits()
+        self._waits, self._says = self._find_waits()
 
     def _plain(
         self, starts: np.ndarray[tuple[int], np.dtype[np.int64]], ends: np.ndarray[tuple[int], np.dtype[np.int64]]
@@ -82,20 +83,27 @@ class FileProgram:
         ends = np.flatnonzero(data == 10).astype(np.int64) + 1
         return np.concatenate([np.zeros(1, np.int64), ends[ends < len(data)]])
 
-    def _find_waits(self) -> dict[int, bytes]:
+    def _find_waits(self) -> tuple[dict[int, bytes], list[int]]:
+        """The commands that ask for a person, and the places of those that say something."""
         data = np.frombuffer(self._map, np.uint8)
         at = np.minimum(self._starts, len(data) - 2)
         asking = np.isin(data[at], [*b"Mm"]) & np.isin(data[at + 1], [*b"0126"])
-        found = {}
+        found, says = {}, []
         for index in np.flatnonzero(asking).tolist():
             command = self.command(index)
             if _WAITS.match(command):
                 found[index] = command
-        return found
+            elif _SAYS.match(command):
+                says.append(index)
+        return found, says
 
     @property
     def waits(self) -> Mapping[int, bytes]:
         return self._waits
+
+    @property
+    def says(self) -> Sequence[int]:
+        return self._says
 
     @property
     def size(self) -> int:

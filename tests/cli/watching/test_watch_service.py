@@ -9,7 +9,7 @@ import unittest
 from chronarch.client import requests
 from chronarch.core.watching.watch_rules import WatchScope
 from tests.support import processes
-from tests.support.watched import CORNERS, WatchedCase, come_to
+from tests.support.watched import CORNERS, WatchedCase, come_to, show_bed
 from tests.support.world import eventually
 
 
@@ -35,6 +35,9 @@ class WatchCommands(WatchedCase):
         self.assertIn("not kept", self.says("corners", "Anchor", *said, "--check"))
         self.assertIn("Four corners are wanted; there are 3", self.refuses("corners", "Anchor", *said[:3]))
         self.assertIn("write its pixels as 120,344", self.refuses("corners", "Anchor", "somewhere", *said[1:]))
+        show_bed(self.world)
+        self.assertIn("not kept", self.says("corners", "Anchor", "--find"))
+        self.assertIn("not both", self.refuses("corners", "Anchor", *said, "--find"))
         crossed = [said[0], said[2], said[1], said[3]]
         self.assertIn("cross over", self.refuses("corners", "Anchor", *crossed))
 

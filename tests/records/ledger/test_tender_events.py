@@ -68,7 +68,12 @@ class Told(unittest.IsolatedAsyncioTestCase):
     async def notices(self) -> list[tuple[str, str]]:
         async with self.sessions() as db:
             rows = (await db.execute(select(t.Notice).order_by(t.Notice.id))).scalars().all()
-        return [(row.severity, row.text) for row in rows]
+        return [(row.gravity, row.text) for row in rows]
+
+    async def open(self) -> list[str]:
+        async with self.sessions() as db:
+            query = select(t.Notice.text).where(t.Notice.closed_at.is_(None)).order_by(t.Notice.id)
+            return list((await db.execute(query)).scalars())
 
     async def stored(self) -> t.Build:
         async with self.sessions() as db:
@@ -100,15 +105,19 @@ class Told(unittest.IsolatedAsyncioTestCase):
             rows = (await db.execute(select(t.BedMesh).order_by(t.BedMesh.at))).scalars().all()
         self.assertEqual([row.rows for row in rows], [[[0.0, 0.1], [0.2, -0.1]], [[0.0, 0.0], [0.0, 0.0]]])
 
-    async def test_a_pause_of_the_machines_own_is_an_alarm_one_that_hands_asked_for_is_not(self) -> None:
+    async def test_a_pause_of_the_machines_own_asks_for_hands_one_that_they_asked_for_is_only_a_note(self) -> None:
         await self.tell(BuildBegan(self.build))
         await self.tell(BuildPaused(self.build, "asked for by Maud", False), 1)
-        self.assertEqual(await self.notices(), [])
+        begun = [("note", f"Anchor starts build {self.build}"), ("note", "Anchor is paused: asked for by Maud")]
+        self.assertEqual(await self.notices(), begun)
         self.assertEqual((await self.stored()).state, BuildState.PAUSED)
         await self.tell(BuildResumed(self.build), 2)
         self.assertEqual(((await self.stored()).state, (await self.stored()).reason), (BuildState.BUILDING, ""))
         await self.tell(BuildPaused(self.build, "filament ran out", True), 3)
-        self.assertEqual(await self.notices(), [("alarm", "Anchor paused itself: filament ran out")])
+        self.assertEqual(await self.notices(), [*begun, ("act", "Anchor paused itself: filament ran out")])
+        self.assertEqual(await self.open(), ["Anchor paused itself: filament ran out"], "the first one is over")
+        await self.tell(BuildEnded(self.build, Outcome.FAILED, "the hotend fell off", 4, 20.0, 500.0), 60)
+        self.assertEqual(await self.open(), [f"Build {self.build} on Anchor failed: the hotend fell off"])
 
     async def test_what_is_only_worth_knowing_is_a_note(self) -> None:
         await self.tell(Noticed("the nozzle was let cool", self.build, note=True))
@@ -118,10 +127,13 @@ class Told(unittest.IsolatedAsyncioTestCase):
             await self.notices(),
             [
                 ("note", "Anchor: the nozzle was let cool"),
-                ("alarm", "Anchor: the tender cannot write to its disk"),
-                ("alarm", "Anchor is down: emergency stop"),
+                ("look", "Anchor: the tender cannot write to its disk"),
+                ("act", "Anchor is down: emergency stop"),
             ],
         )
+        await self.tell(StateChanged(MachineState.IDLE, "", None), 9)
+        open_now = ["Anchor: the tender cannot write to its disk"]
+        self.assertEqual(await self.open(), open_now, "it is no longer down, and what is a note is only said")
 
     async def test_an_end_out_of_turn_changes_nothing_that_has_ended(self) -> None:
         await self.tell(BuildBegan(self.build), 1)
@@ -135,7 +147,7 @@ class Told(unittest.IsolatedAsyncioTestCase):
         )
         self.assertEqual(build.ended_at, NINE + timedelta(seconds=60))
         self.assertGreater(build.grams, 1.0, "half a metre of PLA")
-        self.assertEqual(await self.notices(), [("note", f"Build {self.build} on Anchor stopped.")])
+        self.assertEqual((await self.notices())[1:], [("note", f"Build {self.build} on Anchor stopped.")])
 
     async def test_each_tools_filament_is_taken_from_the_spool_on_it(self) -> None:
         async with self.sessions() as db:

@@ -36,7 +36,11 @@ class HandsCase(WorldCase):
             requests.change_model(
                 MachineModel(
                     name=MODEL, cold_extrusion_c=0, idle_off_s=0,
-                    switches=(SwitchLines(name="light", on="M355 S1", off="M355 S0"),),
+                    switches=(
+                        SwitchLines(name="light", on="M355 S1", off="M355 S0"),
+                        SwitchLines(name="beacon", on="M42 P6 S255", off="M42 P6 S0"),
+                    ),
+                    hands_light="beacon",
                     sequences=(
                         OwnSequence(name="wipe", lines="G28\nG1 X{reach} F3000",
                                        parameters=(Parameter(name="reach", least=5, most=50, usual=20, unit="mm"),)),
@@ -46,6 +50,7 @@ class HandsCase(WorldCase):
             )
         )  # fmt: skip
         w.add_file("long.gcode", LONG)
+        w.add_file("says.gcode", LONG.replace("\nG1 X", "\nM117 Second half\nG1 X", 1))
         w.add_file("boxes.gcode", BOXES)
 
     def do(self, name: str, action: h.Action) -> list[str]:
@@ -66,6 +71,30 @@ class HandsCase(WorldCase):
         return build
 
 
+class AtTheMachine(HandsCase):
+    def shows(self, name: str, words: str, *, lit: bool) -> None:
+        """Wait until its display says so, and its beacon is on or off."""
+
+        def look() -> bool:
+            standin = self.world.standin(name)
+            return bool(standin["display"] == words and standin["switched"].get("M42") == f"M42 P6 S{255 * lit}")
+
+        eventually(look, f"{name} shows {words!r}, {'lit' if lit else 'dark'}")
+
+    def test_what_hands_must_do_next_is_shown_by_the_machine_until_it_is_done(self) -> None:
+        for name in ("Anchor", "Pallet"):
+            with self.subTest(name=name):
+                build = self.building(name, "says.gcode")
+                self.world.client.do(requests.pause(build.id, "a look"))
+                self.shows(name, "Paused: a look", lit=True)
+                self.world.client.do(requests.resume(build.id))
+                self.shows(name, "Second half", lit=False)
+                self.world.client.do(requests.stop(build.id, "enough"))
+                self.shows(name, "Lift off the part", lit=True)
+                self.clear(name)
+                self.shows(name, "Ready", lit=False)
+
+
 class AtRest(HandsCase):
     def test_both_kinds_of_machine_are_homed_moved_heated_and_switched(self) -> None:
         w = self.world
@@ -80,7 +109,7 @@ class AtRest(HandsCase):
                 self.assertEqual(w.standin(name)["nozzle_asked_c"], 60)
                 self.do(name, h.Feed(5))
                 self.do(name, h.Switch("light", True))
-                self.assertEqual(w.standin(name)["switched"], {"M355": "M355 S1"})
+                self.assertEqual(w.standin(name)["switched"]["M355"], "M355 S1")
                 self.do(name, h.Preset("PLA"))
                 standin = w.standin(name)
                 self.assertEqual((standin["nozzle_asked_c"], standin["bed_asked_c"]), (205, 60))

@@ -84,7 +84,9 @@ class InWork(WorldCase):
             machine = db.fetchone()[0]
             notes = [(machine, "note", str(n)) for n in range(50)]
             db.executemany(
-                "insert into notice (at, machine_id, severity, text, seen) values (now(), %s, %s, %s, 0)", notes
+                "insert into notice (at, machine_id, kind, gravity, text, cause, tender, taken_by, closed_by, routed)"
+                " values (now(), %s, 'build-ended', %s, %s, '', '', '', '', 1)",
+                notes,
             )
             asked = beside.submit(w.client.do, requests.change_machine("Bezel", place="shelf 9"))
             eventually(lambda: db.execute(waits) and db.fetchone()[0], "the request waits for the machine's row")

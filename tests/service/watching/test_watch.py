@@ -14,11 +14,12 @@ from PIL import Image
 
 from chronarch.client import RefusedByService, requests
 from chronarch.core.machines.states import MachineState
+from chronarch.core.notices.kinds import NoticeKind
 from chronarch.core.watching.suspicion import FailureMode
 from chronarch.core.watching.watch_rules import Follow, WatchRule, WatchScope
 from chronarch.service.watching.watch_work import AFTER_OTHERS
 from chronarch.wire.watching import watch as w
-from tests.support.watched import CORNERS, LATE_S, WatchedCase, begun, come_to, follow, tangled
+from tests.support.watched import CORNERS, LATE_S, WatchedCase, begun, come_to, follow, show_bed, tangled
 from tests.support.world import eventually
 
 
@@ -45,7 +46,7 @@ class Watched(WatchedCase):
         self.assertIn(one.sentence.rstrip("."), machine.build.reason)
         picture = Image.open(io.BytesIO(self.do(requests.kept_frame(one.frame or 0))))
         self.assertEqual(picture.size, (640, 480))
-        told = [n for n in self.do(requests.notices()) if n.build == build.id]
+        told = self.do(requests.notices(build=build.id, kind=NoticeKind.SUSPICION))
         self.assertEqual(len(told), 1, "one failure is told once")
         self.assertIn("% likely", told[0].text)
 
@@ -153,6 +154,8 @@ class Watched(WatchedCase):
         moved = self.do(requests.check_corners("Anchor", [(CORNERS[0][0] - 9, CORNERS[0][1]), *CORNERS[1:]]))
         self.assertGreater(moved.error_px, sight.error_px)
         self.assertEqual(self.do(requests.bed_sight("Anchor")).corners, sight.corners, "a check keeps nothing")
+        show_bed(self.world)
+        self.assertEqual(self.do(requests.bed_sight("Anchor")).corners, sight.corners, "an offer keeps nothing")
         clear = Image.open(io.BytesIO(self.do(requests.clear_frame("Anchor"))))
         self.assertEqual(clear.size, (sight.width, sight.height))
         crossed = [CORNERS[0], CORNERS[2], CORNERS[1], CORNERS[3]]

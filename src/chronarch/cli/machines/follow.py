@@ -17,12 +17,14 @@ from chronarch.cli.machines.machines import HEADINGS, row
 from chronarch.cli.output import clock_time, console, make_table
 from chronarch.cli.plain import say
 from chronarch.client import Unreachable, requests
+from chronarch.core.notices.kinds import Gravity
 from chronarch.core.plain import plain
 from chronarch.wire.machines.machine import Machine
-from chronarch.wire.notices import Notice
+from chronarch.wire.notices.notices import Notice
 from chronarch.wire.system import ShopInfo
 
 RECONNECT_S = 1.0
+ASKS = (Gravity.ACT, Gravity.URGENT)
 
 
 class _View:
@@ -41,9 +43,9 @@ class _View:
         self.away = ""
         if name == "shop":
             self._shop, self._heard_at = ShopInfo.model_validate_json(data), time.monotonic()
-            self._notices = self._service.do(requests.notices())
+            self._notices = self._service.do(requests.notices(open=True))
         elif name == "changed" and json.loads(data)["what"] == "notices":
-            self._notices = self._service.do(requests.notices())
+            self._notices = self._service.do(requests.notices(open=True))
         elif name == "machine":
             machine = Machine.model_validate_json(data)
             before = self._machines.get(machine.name)
@@ -66,7 +68,7 @@ class _View:
         machines = make_table(HEADINGS, [row(m, now) for _, m in sorted(self._machines.items())])
         alarms = [
             Text.assemble(
-                (f"{clock_time(n.at, now)}  ", "dim"), (plain(n.text), "bold red" if n.severity == "alarm" else "")
+                (f"{clock_time(n.at, now)}  ", "dim"), (plain(n.text), "bold red" if n.gravity in ASKS else "")
             )
             for n in self._notices[:6]
         ]

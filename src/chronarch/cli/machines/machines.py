@@ -87,6 +87,7 @@ def show(service: Service, name: str, as_json: bool) -> None:
             ("Ended", f"{b.outcome}{f': {b.reason}' if b.reason else ''}" if b and b.outcome else ""),
             ("Progress", f"{b.progress:.1%}, {b.acknowledged} of {b.commands} commands" if b else ""),
             ("Layer", f"{b.layer} of {b.layers}" if b and b.layers and b.outcome is None else ""),
+            ("It shows", b.words if b and b.outcome is None else ""),
             ("Elapsed", duration(b.elapsed_s) if b else ""),
             (
                 "Expected end",

@@ -178,21 +178,28 @@ class _Corner(click.ParamType[tuple[float, float]]):
 @watch.command()
 @click.argument("camera")
 @click.argument("marked", metavar="[X,Y X,Y X,Y X,Y]", nargs=-1, type=_Corner())
+@click.option("--find", is_flag=True, help="Say where they may be, by the bed's edges; nothing is kept.")
 @click.option("--check", is_flag=True, help="Only say what they would come to.")
 @click.option("--forget", is_flag=True, help="Forget them: this camera watches no build any more.")
 @json_option
 @pass_service
 def corners(
-    service: Service, camera: str, marked: tuple[tuple[float, float], ...], check: bool, forget: bool, as_json: bool
-) -> None:
+    service: Service, camera: str, marked: tuple[tuple[float, float], ...], find: bool, check: bool, forget: bool,
+    as_json: bool,
+) -> None:  # fmt: skip
     """Mark the bed's corners in the newest picture of a camera, which must show the clear bed: the origin, the corner
     along x from it, the one opposite, the one along y. Without corners, say what is marked."""
     if forget:
         return say(f"{service.do(requests.forget_corners(camera)).text}.")
+    if find and marked:
+        fail("Give corners, or have them found with --find; not both.", WRONG_USE)
+        return None
     if marked and len(marked) != 4:
         fail(f"Four corners are wanted; there are {len(marked)}.", WRONG_USE)
         return None
-    if not marked:
+    if find:
+        found = service.do(requests.offered_corners(camera))
+    elif not marked:
         found = service.do(requests.bed_sight(camera))
     else:
         found = service.do((requests.check_corners if check else requests.mark_corners)(camera, list(marked)))

@@ -7,6 +7,7 @@ from datetime import datetime
 from sqlalchemy import (
     Boolean,
     ForeignKey,
+    Integer,
     String,
 )
 from sqlalchemy.orm import Mapped, mapped_column
@@ -26,6 +27,8 @@ class Person(Base):
     """When this person last looked, shop time."""
     left_at: Mapped[datetime | None] = mapped_column(UtcTime)
     """When this person was last seen before being away for long."""
+    notices_read: Mapped[int] = mapped_column(Integer, default=0)
+    """The newest notice that this person has read."""
 
 
 class Session(Base):

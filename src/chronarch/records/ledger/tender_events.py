@@ -21,14 +21,20 @@ from chronarch.core.control.events import (
 )
 from chronarch.core.machines.materials import grams
 from chronarch.core.machines.states import BUILD, BuildEvent, BuildState, MachineState, Outcome, WrongState, after
+from chronarch.core.notices.kinds import Gravity, NoticeKind
 from chronarch.records.control.tables import BuildChange, Tender
 from chronarch.records.ledger import energy
 from chronarch.records.ledger.intervals import enter_state
 from chronarch.records.library.tables import ContentReading
 from chronarch.records.machines import spools
 from chronarch.records.machines.tables import BedMesh, Machine, Model
-from chronarch.records.notices.tables import Notice
+from chronarch.records.notices.opening import close_notice, open_notice
 from chronarch.records.orders.tables import Build, Job
+
+ABOUT = {
+    "machine": NoticeKind.MACHINE_ASKS, "heaters": NoticeKind.HEATERS, "power": NoticeKind.POWER,
+    "file": NoticeKind.FILE_SAYS, "readings": NoticeKind.ODD_READINGS,
+}  # fmt: skip
 
 
 async def commit_event(
@@ -57,25 +63,38 @@ async def _apply(db: AsyncSession, machine: Machine, at: datetime, body: Control
         case StateChanged():
             await enter_state(db, machine, at, body.state, body.reason, body.build)
             if body.state is MachineState.DOWN:
-                _notice(db, machine, at, body.build, "alarm", f"{machine.name} is down: {body.reason}")
+                text = f"{machine.name} is down: {body.reason}"
+                await _notice(db, NoticeKind.MACHINE_DOWN, machine, at, text, body.build, subject=machine.id)
+            else:
+                await close_notice(db, NoticeKind.MACHINE_DOWN, machine.id, at)
         case BuildBegan():
             build = await _step(db, body.build, BuildEvent.BEGIN)
             if build:
                 build.started_at = at
+                text = f"{machine.name} starts build {build.id}"
+                await _notice(db, NoticeKind.BUILD_STARTED, machine, at, text, build.id)
         case BuildPaused():
             build = await _step(db, body.build, BuildEvent.PAUSE)
             if build:
                 build.reason = body.reason[:300]
-                if body.by_itself:
-                    _notice(db, machine, at, body.build, "alarm", f"{machine.name} paused itself: {body.reason}")
+                who = "paused itself" if body.by_itself else "is paused"
+                text = f"{machine.name} {who}: {body.reason}"
+                gravity = None if body.by_itself else Gravity.NOTE
+                await _notice(
+                    db, NoticeKind.BUILD_PAUSED, machine, at, text, body.build, subject=body.build, gravity=gravity
+                )
         case BuildResumed():
             build = await _step(db, body.build, BuildEvent.RESUME)
             if build:
                 build.reason = ""
+                await close_notice(db, NoticeKind.BUILD_PAUSED, build.id, at)
         case BuildEnded():
             await _end(db, machine, at, body)
         case Noticed():
-            _notice(db, machine, at, body.build, "note" if body.note else "alarm", f"{machine.name}: {body.text}")
+            gravity = Gravity.NOTE if body.note else None
+            await _notice(
+                db, ABOUT[body.about], machine, at, f"{machine.name}: {body.text}", body.build, gravity=gravity
+            )
         case Adjusted():
             if await db.get(Build, body.build) is not None:
                 db.add(BuildChange(build_id=body.build, at=at, text=body.text[:300], by=body.by[:120]))
@@ -105,10 +124,13 @@ async def _end(db: AsyncSession, machine: Machine, at: datetime, body: BuildEnde
     laid = await _laid(db, build, machine, body.filament_mm)
     build.grams = sum(laid.values())
     await spools.use(db, machine, laid, at, build.id)
+    await close_notice(db, NoticeKind.BUILD_PAUSED, build.id, at)
+    text = f"Build {build.id} on {machine.name}"
     if body.outcome is Outcome.FAILED:
-        _notice(db, machine, at, build.id, "alarm", f"Build {build.id} on {machine.name} failed: {body.reason}")
+        text = f"{text} failed: {body.reason}"
+        await _notice(db, NoticeKind.BUILD_FAILED, machine, at, text, build.id, subject=build.id)
     else:
-        _notice(db, machine, at, build.id, "note", f"Build {build.id} on {machine.name} {body.outcome}.")
+        await _notice(db, NoticeKind.BUILD_ENDED, machine, at, f"{text} {body.outcome}.", build.id)
 
 
 async def _laid(db: AsyncSession, build: Build, machine: Machine, filament_mm: float) -> dict[int, float]:
@@ -128,5 +150,8 @@ async def _laid(db: AsyncSession, build: Build, machine: Machine, filament_mm: f
     return {n: grams(wanted or loaded.get(n, ""), filament_mm * mm / whole) for n, mm in by_tool.items()}
 
 
-def _notice(db: AsyncSession, machine: Machine, at: datetime, build: int | None, severity: str, text: str) -> None:
-    db.add(Notice(at=at, machine_id=machine.id, build_id=build, severity=severity, text=text))
+async def _notice(
+    db: AsyncSession, kind: NoticeKind, machine: Machine, at: datetime, text: str, build: int | None, *,
+    subject: object = "", gravity: Gravity | None = None,
+) -> None:  # fmt: skip
+    await open_notice(db, kind, at, text, subject=subject, gravity=gravity, machine_id=machine.id, build_id=build)

@@ -13,8 +13,11 @@ from typing import Annotated
 from argon2 import PasswordHasher
 from argon2.exceptions import Argon2Error, InvalidHashError
 from sqlalchemy import delete, select
+from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.notices.kinds import NoticeKind
 from chronarch.records import tables as t
+from chronarch.records.notices.opening import open_notice
 from chronarch.service.context import ServiceContext, part
 from chronarch.service.principals import hash_secret
 from chronarch.service.problems import ApiProblem
@@ -24,6 +27,8 @@ TRIES, TRIES_FROM_ONE_PLACE, TRIES_WITHIN_S = 10, 60, 60.0
 """So many tries an account, and an address, may have within so long."""
 MOST_KNOWN = 10_000
 """How many accounts and addresses are remembered at once."""
+MOST_PLACES = 50
+"""How many places are remembered of each person."""
 HASHING, WAITING = 2, 20
 """So many passwords are compared at once, each takes a core and 64 MiB for a while; so many may wait for that."""
 hasher = PasswordHasher()
@@ -102,9 +107,28 @@ async def sign_in(
     async with context.sessions() as db:
         await db.execute(delete(t.Session).where(t.Session.expires_at < now))
         until = now + timedelta(hours=context.config.session_hours)
+        await _from_where(db, context, person, address)
         db.add(t.Session(token_hash=hash_secret(token), person_id=person.id, csrf=csrf, expires_at=until))
         await db.commit()
     return token, Me(name=person.name, scope=Scope(person.scope), csrf=csrf)
+
+
+async def _from_where(db: AsyncSession, context: ServiceContext, person: t.Person, address: str) -> None:
+    """Remember where somebody signs in from, and tell them of a place that is new; their first one is no news."""
+    place, now = address[:60], context.clock.real_now()
+    known = list((await db.execute(select(t.SignInPlace.place).where(t.SignInPlace.person_id == person.id))).scalars())
+    if place not in known and known:
+        text = (
+            f"Somebody signed in as {person.login} from {place or 'an unknown place'}, where you have not been before"
+        )
+        await open_notice(
+            db, NoticeKind.SIGN_IN, context.clock.now(), text, subject=f"{person.id} {place}", person_id=person.id
+        )
+    await db.merge(t.SignInPlace(person_id=person.id, place=place, last_at=now))
+    if len(known) >= MOST_PLACES:
+        oldest = select(t.SignInPlace).where(t.SignInPlace.person_id == person.id).order_by(t.SignInPlace.last_at)
+        row = (await db.execute(oldest.limit(1))).scalar_one()
+        await db.delete(row)
 
 
 async def sign_out(context: ServiceContext, token: str) -> None:

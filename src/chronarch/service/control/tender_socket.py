@@ -212,6 +212,11 @@ class TenderSession:
                 known = self._fleet.take_sample(message, self._hello.tender)
                 if known is not None:
                     self._room.heat_log.take(message)
+                if message.reading is not None:
+                    clock = self._context.clock
+                    self._connection.heard_ahead_s.append(
+                        (message.reading.at - clock.now()).total_seconds() / clock.rate
+                    )
             case Hello():
                 raise ApiProblem(400, "hello comes once.")
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import uuid
+from collections import deque
 from collections.abc import Awaitable, Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -30,6 +31,8 @@ from chronarch.wire.machines import machine as wm
 from chronarch.wire.machines.machine import MachineControls
 from chronarch.wire.machines.model import machine_model
 
+LATELY = 20
+"""So many samples say how a tender's clock stands."""
 COMMAND_WITHIN_S = 15.0
 WAKES_WITHIN_S = 300.0
 """Shop seconds after twice its start-up within which a machine that was turned on is still expected."""
@@ -47,6 +50,13 @@ class TenderConnection:
     epoch: str = ""
     place: str = ""
     since: datetime | None = None
+    heard_ahead_s: deque[float] = field(default_factory=lambda: deque(maxlen=LATELY))
+
+    @property
+    def ahead_s(self) -> float | None:
+        """How far its clock is ahead of the service's, real seconds, as its newest samples say; None before there are
+        any. A sample that was on its way for long says less than it is."""
+        return max(self.heard_ahead_s, default=None)
 
 
 @dataclass

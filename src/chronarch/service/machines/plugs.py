@@ -5,7 +5,9 @@ from __future__ import annotations
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.notices.kinds import Gravity, NoticeKind
 from chronarch.records import tables as t
+from chronarch.records.notices.opening import open_notice
 from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet, FleetMachine
 from chronarch.service.problems import ApiProblem
@@ -59,6 +61,7 @@ async def turn_power(
         if wish.force:
             build = known.brief.id if known.brief and known.brief.outcome is None else None
             text = f"{by} turned {known.row.name} off although it was {known.row.state}: {wish.reason}"
-            db.add(t.Notice(at=now, machine_id=known.row.id, build_id=build, severity="alarm", text=text[:300]))
+            about = {"machine_id": known.row.id, "build_id": build}
+            await open_notice(db, NoticeKind.POWER, now, text, gravity=Gravity.ACT, **about)
         await db.commit()
         await fleet.load(db, known.row.name)

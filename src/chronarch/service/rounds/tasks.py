@@ -63,6 +63,11 @@ async def _stands(fleet: Fleet, db: AsyncSession, planned: CurrentPlan) -> list[
     return found
 
 
+async def tasks_now(now: datetime, fleet: Fleet, planned: CurrentPlan, db: AsyncSession) -> list[Task]:
+    """What must be done by hand at all machines, the most costly first."""
+    return tasks(await _stands(fleet, db, planned), now)
+
+
 async def rounds(
     now: datetime, fleet: Fleet, planned: CurrentPlan, db: AsyncSession, site: str | None = None, helper: str = ""
 ) -> w.Rounds:

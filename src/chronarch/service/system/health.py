@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import asyncio
 import shutil
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Annotated
 
 from sqlalchemy import text
@@ -12,6 +13,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from chronarch.service.context import ServiceContext, part
 from chronarch.service.loop_watch import LoopWatch
 from chronarch.service.machines.fleet import Fleet
+from chronarch.service.system.clock_trouble import clock_troubles
 from chronarch.service.workers import Worker
 from chronarch.wire import system as w
 
@@ -26,8 +28,8 @@ class HealthCheck:
 
     context: ServiceContext
     fleet: Fleet
-    workers: list[Worker]
     watch: LoopWatch
+    workers: list[Worker] = field(default_factory=list)
 
     async def look(self) -> w.Health:
         """How everything is now; `problems` says in words what is not as it should be."""
@@ -59,13 +61,25 @@ class HealthCheck:
         held = self.watch.worst()
         if held is not None and held.busy_s > MOST_HELD_S:
             problems.append(f"{held.where} held the service up for {held.held_s:.1f} s")
-        if blobs.free < LEAST_FREE:
-            problems.append(f"the disk of {self.context.config.blobs} has {blobs.free / 1e9:.1f} GB left")
+        problems += self._disk(blobs.free) + self._clocks()
         return w.Health(
             problems=problems, database=database, disk_free=blobs.free, disk_size=blobs.total,
             shop_now=self.context.clock.now(), real_now=self.context.clock.real_now(), rate=self.context.clock.rate,
             tenders=tenders, workers=workers, held=held,
         )  # fmt: skip
+
+    async def troubles(self) -> list[tuple[str, bool]]:
+        """What is wrong with the service itself, each with whether it cannot wait."""
+        free = (await asyncio.to_thread(shutil.disk_usage, self.context.config.blobs)).free
+        failing = [f"{one.name}: {one.problem}" for one in self.workers if one.problem]
+        wait = [*self._clocks(), *failing]
+        return [*((text, True) for text in self._disk(free)), *((text, False) for text in wait)]
+
+    def _clocks(self) -> list[str]:
+        return clock_troubles(self.context.clock, self.fleet.connections.values())
+
+    def _disk(self, free: int) -> list[str]:
+        return [] if free >= LEAST_FREE else [f"the disk of {self.context.config.blobs} has {free / 1e9:.1f} GB left"]
 
     async def _database(self) -> w.DatabaseHealth:
         asked = self.context.clock.monotonic_s()

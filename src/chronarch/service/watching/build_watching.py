@@ -12,12 +12,13 @@ from collections import deque
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Annotated
+from typing import Annotated, Any
 
 from sqlalchemy import select
 
 from chronarch.core.errors import CoreError
 from chronarch.core.machines.states import MachineState
+from chronarch.core.notices.kinds import NoticeKind
 from chronarch.core.watching.answers import learn_from_answers
 from chronarch.core.watching.carefulness import CatchRate, choose
 from chronarch.core.watching.frame_keeping import FOR_EVER, FrameReason
@@ -25,6 +26,7 @@ from chronarch.core.watching.measured import MEASURED
 from chronarch.core.watching.suspicion import FailureMode, Suspicion
 from chronarch.core.watching.watch_rules import Follow, WatchRule
 from chronarch.records import tables as t
+from chronarch.records.notices.opening import open_notice
 from chronarch.records.watching import frames, suspicions
 from chronarch.service.context import ServiceContext, part
 from chronarch.service.library.content_store import ContentStore
@@ -266,8 +268,8 @@ class BuildWatching:
         one.told_blind = True
         text = f"{known.row.name} builds unwatched: {one.unjudged[:1].lower()}{one.unjudged[1:]}"
         async with self._context.sessions() as db:
-            about = {"machine_id": known.row.id, "build_id": one.build}
-            db.add(t.Notice(at=one.looked, severity="alarm", text=text, **about))
+            about: dict[str, Any] = {"machine_id": known.row.id, "build_id": one.build}
+            await open_notice(db, NoticeKind.UNWATCHED, one.looked, text, subject=one.build, **about)
             await db.commit()
 
     async def _begin(self, known: FleetMachine, camera: KnownCamera) -> _Watched:
@@ -377,8 +379,12 @@ class BuildWatching:
             news = not one.likeliest  # what follows of one failure is not told as another
             text = f"{known.row.name}: {found.sentence} ({found.probability:.0%} likely)"
             if news:
-                about = {"machine_id": known.row.id, "build_id": one.build}
-                db.add(t.Notice(at=newest.head.at, severity="alarm", text=text, **about))
+                await db.flush()
+                about: dict[str, Any] = {"machine_id": known.row.id, "build_id": one.build}
+                await open_notice(
+                    db, NoticeKind.SUSPICION, newest.head.at, text, subject=row.id, suspicion_id=row.id,
+                    frame_id=row.frame_id, **about,
+                )  # fmt: skip
             await db.commit()
             one.raised[found.mode, found.object] = row.id
             one.likeliest[row.id] = found.probability

@@ -16,8 +16,10 @@ from pydantic import BaseModel, TypeAdapter
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.notices.kinds import NoticeKind
 from chronarch.core.watching.camera_settings import CameraSettings
 from chronarch.records import tables as t
+from chronarch.records.notices.opening import open_notice
 from chronarch.service.context import ServiceContext, part
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.problems import ApiProblem
@@ -288,7 +290,7 @@ class Cameras:
         if news:
             async with self._context.sessions() as db:
                 text = f"Frames of the tender {connection.tender}: {trouble}. Builds go on."
-                db.add(t.Notice(at=self._context.clock.now(), severity="alarm", text=text[:500]))
+                await open_notice(db, NoticeKind.STORAGE, self._context.clock.now(), text)
                 await db.commit()
 
     # Those who look ------------------------------------------------------------------------------------------

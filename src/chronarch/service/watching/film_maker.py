@@ -18,10 +18,12 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.errors import CoreError
 from chronarch.core.machines.states import BuildState, Outcome
+from chronarch.core.notices.kinds import NoticeKind
 from chronarch.core.watching.film_plan import FilmFrame, FilmPlan, FilmShot, Moment, plan_film
 from chronarch.core.watching.film_settings import FilmSettings
 from chronarch.core.watching.frame_keeping import FrameReason
 from chronarch.records import tables as t
+from chronarch.records.notices.opening import open_notice
 from chronarch.records.watching import films as records
 from chronarch.service.changes import Watch
 from chronarch.service.context import ServiceContext, part
@@ -125,7 +127,7 @@ class FilmMaker:
             film.problem = problem
             if problem and problem not in self._told:
                 text = problem.replace("it is made", "films are made") + " Builds go on."
-                db.add(t.Notice(at=self.context.clock.now(), severity="alarm", text=text))
+                await open_notice(db, NoticeKind.STORAGE, self.context.clock.now(), text)
                 self._told.add(problem)
             await db.commit()
         return bool(problem)

@@ -6,6 +6,7 @@ import asyncio
 import logging
 from dataclasses import dataclass, field
 
+from chronarch.core.machines.states import BuildState
 from chronarch.core.watching.suspicion import Suspicion
 from chronarch.core.watching.watch_rules import Follow, what_is_done
 from chronarch.records import tables as t
@@ -43,6 +44,10 @@ class Following:
         problem = ""
         for tried in range(TRIES):
             try:
+                denied, paused = await self._stands(number, build)
+                if denied or (paused and what is Follow.PAUSE):
+                    problem, what = "", Follow.TELL if denied else what
+                    break
                 await self._do(build, found, what)
                 problem = ""
                 break
@@ -61,6 +66,13 @@ class Following:
             row.problem = problem
             row.followed = Follow.TELL if problem else what
             await db.commit()
+
+    async def _stands(self, number: int, build: int) -> tuple[bool, bool]:
+        """Whether somebody has called it a false alarm, and whether the build is paused already: a pause that comes
+        late would undo what a person has decided meanwhile."""
+        async with self.context.sessions() as db:
+            row, made = await db.get_one(t.Suspicion, number), await db.get_one(t.Build, build)
+        return row.right is False, made.state == BuildState.PAUSED
 
     async def _do(self, build: int, found: Suspicion, what: Follow) -> None:
         if what is Follow.LEAVE_OUT:

@@ -9,8 +9,10 @@ from dataclasses import dataclass, field
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.notices.kinds import NoticeKind
 from chronarch.core.watching.frame_keeping import KeptPlace, Thinning
 from chronarch.records import tables as t
+from chronarch.records.notices.opening import open_notice
 from chronarch.records.watching import frames
 from chronarch.service.changes import Watch
 from chronarch.service.context import ServiceContext
@@ -115,7 +117,7 @@ class FrameKeeper:
         if self._told_full:
             return
         async with self.context.sessions() as db:
-            db.add(t.Notice(at=self.context.clock.now(), severity="alarm", text=FULL))
+            await open_notice(db, NoticeKind.STORAGE, self.context.clock.now(), FULL)
             await db.commit()
         self._told_full = True
 

@@ -12,6 +12,7 @@ import logging
 from collections.abc import Coroutine
 from contextlib import suppress
 from datetime import datetime
+from typing import Any
 
 import numpy as np
 from PIL import Image
@@ -19,8 +20,10 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from chronarch.core.control import actions as hands
 from chronarch.core.machines.states import MachineState, Outcome
+from chronarch.core.notices.kinds import NoticeKind
 from chronarch.core.watching.bed_clear import ALLOWED, Grey, difference
 from chronarch.records import tables as t
+from chronarch.records.notices.opening import open_notice
 from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet, FleetMachine
 from chronarch.service.planning.settings import load_settings
@@ -156,11 +159,9 @@ class PartRelease:
             if problem:
                 machine.release_stuck = problem[:300]
                 text = f"{machine.name} could not let go of its part: {problem}. Lift it off."
-                db.add(
-                    t.Notice(
-                        at=self._context.clock.now(), machine_id=machine.id, build_id=build, severity="alarm", text=text
-                    )
-                )
+                about: dict[str, Any] = {"machine_id": machine.id, "build_id": build}
+                now = self._context.clock.now()
+                await open_notice(db, NoticeKind.RELEASE_STUCK, now, text, subject=machine.id, **about)
             else:
                 row.cleared_at, row.let_go = self._context.clock.now(), True
                 somebody = (await load_settings(db)).is_staffed(self._context.clock.now(), machine.site)

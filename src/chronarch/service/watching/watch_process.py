@@ -33,6 +33,10 @@ class WatchProcess:
         found: BedGrid = await self._pool.run(f"{WORK}:grid", jpeg, corners, bed_mm, within_s=LOOK_WITHIN_S)
         return found
 
+    async def offer(self, jpeg: bytes, bed_mm: Spot) -> list[Spot] | None:
+        found: list[Spot] | None = await self._pool.run(f"{WORK}:offer", jpeg, bed_mm, within_s=LOOK_WITHIN_S)
+        return found
+
     def close(self) -> None:
         self._pool.close()
 

@@ -16,6 +16,7 @@ from chronarch.core.gcode.analysis import Analysis, analyse
 from chronarch.core.gcode.kernel_layout import Bytes
 from chronarch.core.gcode.reader import as_bytes
 from chronarch.core.machines.model import MachineModel
+from chronarch.core.watching.bed_edges import offered_corners
 from chronarch.core.watching.build_watch import BuildWatch, CameraView, decode
 from chronarch.core.watching.camera_pose import CameraPose, Spot, find_bend, find_pose
 from chronarch.core.watching.frame_quality import WORDS
@@ -97,6 +98,11 @@ def grid(jpeg: bytes, corners: tuple[Spot, ...], bed_mm: Spot) -> BedGrid:
     pose = find_pose(corners, bed_mm, size, bend=bend)
     x, y, z = pose.eye_mm.tolist()
     return BedGrid(size, _lines(pose, bed_mm), pose.error_px, bend, (x, y, z), pose.mirrored)
+
+
+def offer(jpeg: bytes, bed_mm: Spot) -> list[Spot] | None:
+    """Where the bed's corners may be in a picture. Raises ValueError."""
+    return offered_corners(decode(jpeg), bed_mm)
 
 
 def _lines(pose: CameraPose, bed_mm: Spot) -> list[list[Spot]]:

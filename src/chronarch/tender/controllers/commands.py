@@ -110,6 +110,11 @@ async def _act(driver: MachineDriver, body: c.Act, by: str) -> Reply:
     return Reply(problem=injected.failed, said=injected.said)
 
 
+async def _ask_hands(driver: MachineDriver, body: c.AskHands, by: str) -> Reply:
+    driver.controller.ask_hands(body.text, driver.now())
+    return await _taken(driver)
+
+
 async def _turn_power(driver: MachineDriver, body: c.TurnPower, by: str) -> Reply:
     if driver.plug is None:
         return Reply(problem="it hangs on no plug that its tender knows")
@@ -133,6 +138,7 @@ HANDLERS: dict[type, Callable[[MachineDriver, Any, str], Awaitable[Reply]]] = {
     c.PutBack: _put_back,
     c.EmergencyStop: _emergency_stop,
     c.Act: _act,
+    c.AskHands: _ask_hands,
     c.TurnPower: _turn_power,
     c.ReadLog: _read_log,
 }

@@ -408,4 +408,5 @@ class MachineDriver(ABC):
             elapsed_s=((self._ended_at or now) - began).total_seconds() if began else 0.0,
             remaining_s=progress.remaining_s if running else None,
             expected_end=progress.expected_end(now) if running else None, pace=progress.pace,
+            words=self.controller.machine.words if running else "",
         )  # fmt: skip

@@ -91,9 +91,11 @@ class CameraMoments:
             build = self._builds.get(machine)  # it is over, and the frame is still its own
         elif build is not None:
             self._builds[machine] = build
+        subject = controller.machine
+        at = subject.reported_at or (subject.moment.shop if subject.moment else None)
         said = {
             "name": f"place {machine}", "machine": machine, "build": build, "layer": layer, "command": command,
-            "working": working, "why": why,
+            "working": working, "why": why, "at": at.isoformat() if at else "",
         }  # fmt: skip
         self._tell(said, {**said, "why": None})
 

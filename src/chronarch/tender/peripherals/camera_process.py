@@ -159,7 +159,8 @@ class CameraProcess:
     @staticmethod
     def _follow(watcher: CameraWatcher, said: dict[str, Any]) -> None:
         place = KeptPlace(said["build"], said["layer"], said["command"])
-        watcher.follow(place, working=said["working"], why=FrameReason(said["why"]) if said["why"] else None)
+        at = datetime.fromisoformat(said["at"]) if said["at"] else None
+        watcher.follow(place, working=said["working"], why=FrameReason(said["why"]) if said["why"] else None, at=at)
 
     def _setup(self, camera: WatchedCamera | CameraTest) -> CameraSetup:
         address = parse_camera_address(camera.address)

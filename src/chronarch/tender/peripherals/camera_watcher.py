@@ -11,6 +11,7 @@ from datetime import datetime
 from functools import partial
 
 from chronarch.core.backoff import Backoff
+from chronarch.core.watching.build_places import BuildPlaces
 from chronarch.core.watching.frame_keeping import FrameReason, KeptPlace
 from chronarch.core.watching.frame_rates import UNSEEN_EVERY_S, FrameRates
 from chronarch.tender.peripherals.camera_picture import Picture, check_picture, full_picture, small_picture
@@ -22,6 +23,8 @@ WAITS_S, LASTING_S = (1.0, 2.0, 5.0, 10.0, 20.0, 30.0), 60.0
 MOST_DUE, TOO_LATE_S = 8, 10.0
 """How many reasons to keep a frame are remembered, and for how long (s): a picture that comes later shows something
 else."""
+SETTLES_WITHIN_S = 0.5
+"""How long a frame waits at most until it is known where the machine was, real seconds."""
 LAYERS_EVERY_S = 0.2
 """How soon after another a frame may be taken for a layer at the earliest, real seconds."""
 log = logging.getLogger("chronarch.cameras")
@@ -50,7 +53,7 @@ class CameraWatcher:
         self._wanted: dict[Size, float] = {"full": 0.0, "small": 0.0}
         self._sent_s: dict[Size, float] = {"full": -1e9, "small": -1e9}
         self._stir = asyncio.Event()
-        self._place, self._working = KeptPlace(), False
+        self._places, self._working = BuildPlaces(), False
         self._due: list[tuple[FrameReason, KeptPlace, float]] = []
         """Why frames are to be kept now, where in the build, and since when (real seconds)."""
         self._kept_at: datetime | None = None
@@ -62,9 +65,11 @@ class CameraWatcher:
         self._wanted = {"full": full, "small": small}
         self._stir.set()
 
-    def follow(self, place: KeptPlace, *, working: bool, why: FrameReason | None) -> None:
-        """Where the machine it looks at is in its build, and why a frame is to be kept now, if it is."""
-        self._place, self._working = place, working
+    def follow(self, place: KeptPlace, *, working: bool, why: FrameReason | None, at: datetime | None = None) -> None:
+        """Where the machine it looks at is in its build since `at` (shop time), and why a frame is to be kept now, if
+        it is."""
+        self._places.tell(place, at)
+        self._working = working
         if why is not None:
             self._due.append((why, place, self.setup.clock.monotonic_s()))
             del self._due[:-MOST_DUE]
@@ -123,7 +128,7 @@ class CameraWatcher:
         if due:
             why, place, _ = min(due, key=lambda one: order.index(one[0]))
         elif by_time:
-            why, place = FrameReason.TIME, self._place
+            why, place = FrameReason.TIME, self._places.when(shot.at)
         else:
             return
         self._kept_at = shot.at
@@ -131,9 +136,10 @@ class CameraWatcher:
         await self._outlet.keep(self._head(shot, "full", full), kept, full.jpeg)
 
     def _head(self, shot: Shot, size: Size, picture: Picture) -> FrameHead:
+        place = self._places.when(shot.at)
         return FrameHead(
             camera=self.name, size=size, taken_at=shot.taken_at, at=shot.at, width=picture.width, height=picture.height,
-            build=self._place.build, command=self._place.command,
+            build=place.build, command=place.command,
         )  # fmt: skip
 
     async def _rest(self, began_s: float) -> None:
@@ -149,8 +155,19 @@ class CameraWatcher:
                 return
             self._stir.clear()
 
+    async def _settle(self, shot: Shot) -> None:
+        """Where shop time runs faster, so much is laid in a moment that a frame waits until it is known where the
+        machine was when it was taken."""
+        until_s = self.setup.clock.monotonic_s() + SETTLES_WITHIN_S
+        while self._working and self.setup.clock.rate > 1 and self.setup.clock.monotonic_s() < until_s:
+            known_to = self._places.known_to
+            if known_to is None or known_to >= shot.at:
+                return
+            await asyncio.sleep(0.02)
+
     async def _pass_on(self, shot: Shot) -> None:
         """Hand on what is due of the frame: the size that is looked at, and now and then the other."""
+        await self._settle(shot)
         now_s = self.setup.clock.monotonic_s()
         due: list[Size] = [
             size

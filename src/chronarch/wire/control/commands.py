@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from chronarch.core.machines.model import WIDEST_DISPLAY
 from chronarch.wire.common import Wire
 from chronarch.wire.control.actions import Action
 from chronarch.wire.gcode import WirePlan
@@ -84,6 +85,13 @@ class Act(Wire):
     action: Action
 
 
+class AskHands(Wire):
+    """Have the machine's own display and light ask for hands; an empty text puts back what was there before."""
+
+    kind: Literal["ask_hands"] = "ask_hands"
+    text: str = Field(max_length=WIDEST_DISPLAY, pattern=r"^[ -~]*$")
+
+
 class TurnPower(Wire):
     """Turn the machine's plug on or off. Off is refused while it must not be, unless it is forced."""
 
@@ -103,5 +111,5 @@ class ReadLog(Wire):
 
 BuildCommand = Pause | Resume | Stop | PauseBefore | NoPauseBefore | ChangeFilament | Skip | Clear
 MachineCommand = Annotated[
-    BuildCommand | TakeOut | PutBack | EmergencyStop | Act | TurnPower | ReadLog, Field(discriminator="kind")
+    BuildCommand | TakeOut | PutBack | EmergencyStop | Act | AskHands | TurnPower | ReadLog, Field(discriminator="kind")
 ]

@@ -143,6 +143,8 @@ class BuildBrief(Wire):
     expected_end: Time | None = None
     pace: float = 1.0
     """Real seconds for each planned second, as measured so far."""
+    words: str = Field(default="", max_length=300)
+    """What the file last had the machine show."""
 
 
 class Machine(Wire):

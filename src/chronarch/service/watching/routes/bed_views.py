@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Awaitable
+from typing import TypeVar
+
 from fastapi import APIRouter, Response
 from sqlalchemy import select
 
@@ -19,6 +22,7 @@ from chronarch.service.watching.watch_process import TheWatchProcess, WatchProce
 from chronarch.wire.common import RequestDone, fill
 from chronarch.wire.watching import watch as w
 
+Found = TypeVar("Found")
 router = APIRouter(tags=["watch"], route_class=RetryingRoute)
 
 
@@ -51,6 +55,19 @@ async def check_corners(
     """What corners would come to, in the newest picture. Nothing is kept."""
     known = cameras.find(name)
     return await _sight(process, fleet, known, _newest(known), asked.corners)
+
+
+@router.get("/cameras/{name}/bed/offer")
+async def offered_corners(name: Named, fleet: TheFleet, cameras: TheCameras, process: TheWatchProcess) -> w.BedSight:
+    """Where the bed's corners may be in the newest picture, and what they would come to. Nothing is kept."""
+    known = cameras.find(name)
+    jpeg = _newest(known)
+    found = await _looked(process.offer(jpeg, _bed(fleet, known)))
+    if found is None:
+        raise ApiProblem(
+            404, f"Nothing in the picture of {known.row.name} is like a clear bed; mark its corners by hand."
+        )
+    return await _sight(process, fleet, known, jpeg, found)
 
 
 @router.put("/cameras/{name}/bed")
@@ -105,17 +122,27 @@ async def _clear(context: ServiceContext, known: KnownCamera) -> bytes:
     return found
 
 
-async def _sight(
-    process: WatchProcess, fleet: Fleet, known: KnownCamera, jpeg: bytes, corners: list[Spot]
-) -> w.BedSight:
+def _bed(fleet: Fleet, known: KnownCamera) -> Spot:
+    """The bed that a camera looks at, mm."""
     if not known.machine:
         raise ApiProblem(409, f"{known.row.name} looks at a room; only a machine has a bed.")
     x, y, _ = fleet.find(known.machine).model.volume_mm
+    return x, y
+
+
+async def _looked(look: Awaitable[Found]) -> Found:
+    """What the watch's process sees in a picture. Raises ApiProblem (422, 503)."""
     try:
-        found = await process.grid(jpeg, tuple(corners), (x, y))
+        return await look
     except ValueError as error:
         raise ApiProblem(422, str(error)) from None
     except NotDone as error:
         raise ApiProblem(503, f"The watch could not look at the picture: {error}") from None
+
+
+async def _sight(
+    process: WatchProcess, fleet: Fleet, known: KnownCamera, jpeg: bytes, corners: list[Spot]
+) -> w.BedSight:
+    found = await _looked(process.grid(jpeg, tuple(corners), _bed(fleet, known)))
     wide, high = found.size
     return fill(w.BedSight, found, corners=corners, width=wide, height=high)

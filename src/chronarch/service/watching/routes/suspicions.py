@@ -10,8 +10,6 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.bounds import Number, Word
 from chronarch.core.watching.measured import MEASURED
-from chronarch.core.watching.suspicion import SENTENCES
-from chronarch.core.watching.watch_rules import Follow
 from chronarch.records import tables as t
 from chronarch.records.paging import number as by_number
 from chronarch.records.watching import labelled as labelled_records
@@ -22,6 +20,7 @@ from chronarch.service.http.paging import Page, Paged, pages
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
+from chronarch.service.watching.answering import answer_suspicion, say_missed
 from chronarch.service.watching.build_watching import TheBuildWatching
 from chronarch.service.watching.cameras import TheCameras
 from chronarch.wire.common import fill
@@ -65,12 +64,7 @@ async def suspicion(number: Number, context: Context) -> w.Suspicion:
 async def answer(number: Number, said: w.SuspicionAnswer, who: Caller, context: Context) -> w.Suspicion:
     """Say whether it was so. The watch learns from it, and the build's frames are kept as labelled ones."""
     async with context.sessions() as db:
-        row = (await _row(db, number))[0]
-        row.right, row.answered_by, row.answered_at = said.right, who.signature, context.clock.now()
-        if not said.right:
-            row.over_at = row.over_at or row.answered_at
-        await records.keep_frames(db, row.build_id, row.camera_id)
-        await db.commit()
+        await answer_suspicion(db, number, right=said.right, by=who.signature, at=context.clock.now())
         return _view(await _row(db, number))
 
 
@@ -78,23 +72,10 @@ async def answer(number: Number, said: w.SuspicionAnswer, who: Caller, context: 
 async def missed(number: Number, said: w.Missed, who: Caller, context: Context) -> w.Suspicion:
     """Say that a build failed and the watch did not see it, with a kept frame that shows it."""
     async with context.sessions() as db:
-        build = await db.get(t.Build, number)
-        if build is None:
-            raise ApiProblem(404, f"There is no build {number}.")
-        frame = await db.get(t.Frame, said.frame)
-        if frame is None or frame.build_id != number:
-            raise ApiProblem(404, f"Build {number} has no kept frame {said.frame}.")
-        now = context.clock.now()
-        row = t.Suspicion(
-            build_id=number, machine_id=build.machine_id, camera_id=frame.camera_id, frame_id=frame.id, mode=said.mode,
-            object=said.object, sentence=SENTENCES[said.mode].format(name=said.object or "The part"), probability=0.0,
-            at=frame.at, over_at=now, followed=Follow.NOTHING, right=True, answered_by=who.signature, answered_at=now,
-            missed=True,
-        )  # fmt: skip
-        db.add(row)
-        await records.keep_frames(db, number, frame.camera_id)
-        await db.commit()
-        return _view(await _row(db, row.id))
+        made = await say_missed(
+            db, number, said.mode, frame=said.frame, object=said.object, by=who.signature, at=context.clock.now()
+        )
+        return _view(await _row(db, made))
 
 
 @router.get("/watch")

@@ -86,7 +86,7 @@ class PlugKeeper:
         pairs = ((heat.nozzle_c, heat.nozzle_asked_c), (heat.bed_c, heat.bed_asked_c))
         heating = not machine.offline and any(asked and c is not None and c < asked - FAR_BELOW_C for c, asked in pairs)
         for text in self._watch.look(now, state, heating=heating, watts=report.watts):
-            self._tell(now, Noticed(text, build))
+            self._tell(now, Noticed(text, build, about="power"))
 
     def _fails(self, why: str) -> None:
         self.power = Power(trouble=why[:300])
@@ -95,7 +95,7 @@ class PlugKeeper:
         self._silent_since_s = self._silent_since_s or now_s
         if now_s - self._silent_since_s >= TOLD_AFTER_S and not self._told:
             self._told = True
-            self._tell(self._clock.now(), Noticed(f"its plug says nothing: {why}", None, True))
+            self._tell(self._clock.now(), Noticed(f"its plug says nothing: {why}", None, True, "power"))
 
     def _tell(self, at: datetime, event: ControlEvent) -> None:
         self._driver.context.tell(self._driver.config.machine, at, event)

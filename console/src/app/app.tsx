@@ -28,12 +28,19 @@ import { CameraPage } from "../features/watching/camera-page";
 import { CamerasPage } from "../features/watching/cameras-page";
 import { FilmPage } from "../features/watching/film-page";
 import { FilmsPage } from "../features/watching/films-page";
+import { ActPage } from "../features/notices/act-page";
+import { NoticesPage } from "../features/notices/notices-page";
+import { RulesPage } from "../features/notices/rules-page";
 import { SignInPage } from "../features/access/sign-in-page";
 import { Empty, Failed, Loading, Page, Sheet } from "../ui/page";
 
-/** The console, but for the one page that somebody without an account may see. */
+/** Pages whose address itself is the right to them. */
+const ALONE: Record<string, () => ReactNode> = { "/help": HelpPage, "/act": ActPage };
+
+/** The console, but for the pages that somebody who is not signed in may see. */
 export function App() {
-  return window.location.pathname === "/help" ? <HelpPage /> : <Console />;
+  const Alone = ALONE[window.location.pathname];
+  return Alone ? <Alone /> : <Console />;
 }
 
 /** Nothing is shown before the shop's own time is known: pages would take the wall's for it. */
@@ -70,6 +77,8 @@ function Console() {
           <Route path="/cameras" element={<CamerasPage />} />
           <Route path="/cameras/:name" element={<CameraPage />} />
           <Route path="/builds/:number" element={<BuildPage />} />
+          <Route path="/notices" element={<NoticesPage />} />
+          <Route path="/notices/rules" element={<RulesPage />} />
           <Route path="/records" element={<RecordsPage />} />
           <Route path="/machines/:name" element={<MachinePage />} />
           <Route path="/machines/:name/log" element={<LogPage />} />

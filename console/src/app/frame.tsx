@@ -1,16 +1,16 @@
 import * as Menu from "@radix-ui/react-dropdown-menu";
 import { useQueryClient } from "@tanstack/react-query";
-import { BarChart3, Bell, Cctv, CircleUser, ClipboardList, Clock3, FileBox, Footprints, Hand, ListOrdered, Settings2 } from "lucide-react";
+import { BarChart3, Cctv, CircleUser, ClipboardList, Clock3, FileBox, Footprints, Hand, ListOrdered, Settings2 } from "lucide-react";
 import type { ReactNode } from "react";
-import { NavLink } from "react-router";
+import { Link, NavLink } from "react-router";
 
 import { api, type Me, setCsrf, value } from "../api/client";
 import { useLive, useNow } from "../api/live";
 import { useChange } from "../api/change";
-import { useNotices } from "../features/notices/queries";
+import { NoticesBell } from "../features/notices/bell";
+import { TellHere } from "../features/notices/browser";
 import { useShop } from "../features/system/queries";
-import { Button } from "../ui/button";
-import { clock, day, when } from "../ui/format";
+import { clock, day } from "../ui/format";
 import { type Theme, useTheme } from "../ui/theme";
 
 const PAGES = [
@@ -52,11 +52,12 @@ export function Frame({ me, children }: { me: Me; children: ReactNode }) {
           </nav>
           <div className="ml-auto flex items-center gap-1 sm:gap-3">
             <ShopClock />
-            <Notices />
+            <NoticesBell />
             <Person me={me} />
           </div>
         </div>
         <Away />
+        <TellHere />
       </header>
       <main>{children}</main>
       <nav
@@ -138,53 +139,6 @@ function Away() {
 
 const popup = "fade-in z-50 rounded-lg border border-rule bg-sheet shadow-lg";
 
-function Notices() {
-  const notices = useNotices();
-  const now = useNow(5000);
-  const seen = useChange(
-    (upTo: number) => value(api.POST("/api/notices/seen", { params: { query: { up_to: upTo } } })),
-    "notices",
-  );
-  const list = notices.data ?? [];
-  const alarms = list.filter((n) => n.severity === "alarm").length;
-  const label = alarms ? `Notices: ${alarms} ask for hands` : "Notices";
-  return (
-    <Menu.Root>
-      <Menu.Trigger asChild>
-        <button type="button" aria-label={label} className="relative grid h-10 w-10 place-items-center rounded-md hover:bg-sunk">
-          <Bell size={20} strokeWidth={1.7} aria-hidden />
-          {alarms > 0 && (
-            <span className="absolute top-0.5 right-0 min-w-4.5 rounded-full bg-alarm px-1 text-center text-xs leading-4.5 font-semibold text-ground">
-              {alarms}
-            </span>
-          )}
-        </button>
-      </Menu.Trigger>
-      <Menu.Portal>
-        <Menu.Content align="end" sideOffset={6} className={`${popup} w-[min(26rem,94vw)]`}>
-          <div className="flex items-center justify-between px-4 pt-3 pb-1">
-            <span className="font-serif text-lg font-semibold">Notices</span>
-            {list[0] && (
-              <Button kind="quiet" asked={seen.isPending} onClick={() => seen.mutate(list[0]!.id)}>
-                All seen
-              </Button>
-            )}
-          </div>
-          <ul className="m-0 max-h-[60vh] list-none overflow-auto p-0 pb-2">
-            {list.length === 0 && <li className="px-4 py-6 text-center text-faded">Nothing new.</li>}
-            {list.map((n) => (
-              <li key={n.id} className="flex gap-3 px-4 py-2">
-                <span className="w-14 shrink-0 text-sm text-faded">{when(n.at, now)}</span>
-                <span className={n.severity === "alarm" ? "text-alarm" : ""}>{n.text}</span>
-              </li>
-            ))}
-          </ul>
-        </Menu.Content>
-      </Menu.Portal>
-    </Menu.Root>
-  );
-}
-
 function Person({ me }: { me: Me }) {
   const [theme, setTheme] = useTheme();
   const client = useQueryClient();
@@ -214,6 +168,9 @@ function Person({ me }: { me: Me }) {
             ))}
           </Menu.RadioGroup>
           <Menu.Separator className="my-1.5 h-px bg-rule" />
+          <Menu.Item asChild className={`${item} text-ink no-underline`}>
+            <Link to="/notices/rules">What I hear of</Link>
+          </Menu.Item>
           <Menu.Item className={item} onSelect={() => void signOut()}>
             Sign out
           </Menu.Item>

@@ -90,7 +90,7 @@ class Cameras(ConsoleCase):
         build = w.build_of(w.submit("seen.gcode", machine="Bezel"))
         page = self.open("/machines/Bezel")
         frames = lambda: w.client.all(requests.frames_of_build(build.id))  # noqa: E731
-        eventually(lambda: len({f.layer for f in frames()}) >= 4, "frames of some layers are kept")
+        eventually(lambda: len({f.layer for f in frames()}) >= 4, "frames of some layers are kept", 180.0)
         slider = page.get_by_role("slider", name="Look back")
         expect(slider).to_have_attribute("aria-valuetext", "now")
         slider.focus()

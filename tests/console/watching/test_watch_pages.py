@@ -11,7 +11,7 @@ from chronarch.core.machines.states import MachineState
 from chronarch.core.watching.suspicion import FailureMode
 from chronarch.core.watching.watch_rules import Follow, WatchScope
 from tests.support.browser import ConsoleCase
-from tests.support.watched import CORNERS, LATE_S, TEAL, begun, follow, have_watched, tangled
+from tests.support.watched import CORNERS, LATE_S, TEAL, begun, follow, have_watched, show_bed, tangled
 from tests.support.world import eventually
 
 
@@ -28,12 +28,18 @@ class WatchPages(ConsoleCase):
 
     def test_corners_are_marked_in_the_picture_and_the_grid_is_drawn_over_it(self) -> None:
         self.world.client.do(requests.forget_corners("Anchor"))
+        show_bed(self.world)
         page = self.open("/setup")
         expect(page.get_by_text("the bed's corners are not marked in the picture of Anchor")).to_be_visible()
         page.get_by_role("button", name="Bed", exact=True).click()
         picture = page.get_by_role("application", name="Corners of the bed")
         expect(picture).to_be_visible()
         expect(page.get_by_text("Press on corner 1: the origin")).to_be_visible()
+        page.get_by_role("button", name="Find them").click()
+        expect(page.get_by_text("The corners miss by")).to_be_visible()
+        page.get_by_role("button", name="The next is the origin").click()
+        expect(page.get_by_text("The corners miss by")).to_be_visible()
+        page.get_by_role("button", name="Start again").click()
         box = picture.bounding_box()
         assert box is not None
         scale = box["width"] / 640
@@ -67,6 +73,31 @@ class WatchPages(ConsoleCase):
         eventually(lambda: rule(requests.watching()).false_alarms_a_week == 40, "that is set")
         self.assert_fits(self.open("/setup", 390, 844))
 
+    def test_a_job_has_its_own_rule_until_it_is_forgotten(self) -> None:
+        do = self.world.client.do
+        job = self.world.submit("block.gcode", material="PVA")
+        self.addCleanup(do, requests.act_on_job(job.id, "withdraw"))
+        page = self.open("/queue")
+        row = page.get_by_role("listitem").filter(has_text=f"{job.id}")
+        row.get_by_role("button", name="Why", exact=True).click()
+        row.get_by_role("button", name="as for the shop; change").last.click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_label("When loose is suspected").select_option(label="leave that object out")
+        dialog.get_by_label("When blob is suspected").select_option(label="nothing")
+        dialog.get_by_role("button", name="Set", exact=True).click()
+        expect(row).to_contain_text("leaves out for loose; takes no notice of blob")
+        rule = do(requests.watch_rule(WatchScope.JOB, str(job.id))).rule
+        self.assertEqual(rule.follow[FailureMode.LOOSE], Follow.LEAVE_OUT)
+        row.get_by_role("button", name="change", exact=True).last.click()
+        dialog.get_by_label("Its builds are watched").uncheck()
+        dialog.get_by_label("Why, if you wish").fill("a vase")
+        dialog.get_by_role("button", name="Set", exact=True).click()
+        expect(row).to_contain_text("off: a vase")
+        row.get_by_role("button", name="change", exact=True).last.click()
+        dialog.get_by_role("button", name="As for everything else").click()
+        expect(row).not_to_contain_text("off: a vase")
+        self.assertFalse(do(requests.watch_rule(WatchScope.JOB, str(job.id))).own)
+
     def test_a_suspicion_shows_its_place_and_a_false_alarm_lets_the_build_go_on(self) -> None:
         w = self.world
         self.addCleanup(self.clear, "Anchor")
@@ -75,6 +106,7 @@ class WatchPages(ConsoleCase):
         page = self.open("/machines/Anchor")
         one = tangled(w, build.id, Follow.PAUSE)
         w.until("Anchor", MachineState.PAUSED, LATE_S)
+        follow(w, Follow.TELL)  # what it suspects next pauses nothing
         expect(page.get_by_role("heading", name=re.compile(r"\?.*likely"))).to_be_visible()
         expect(page.get_by_text(one.sentence).first).to_be_visible()
         expect(page.get_by_text("The watch paused the build.")).to_be_visible()

@@ -26,6 +26,7 @@ import { HOT_END } from "./heat-plot";
 import { Laying } from "../control/laying";
 import { Power } from "./power";
 import { FilmRuleLine } from "../watching/film-rule";
+import { WatchRuleLine } from "../watching/watch-rule";
 import { Where } from "./where";
 
 export function MachinePage() {
@@ -149,6 +150,7 @@ function ThisBuild({ machine: m }: { machine: MachineDetail }) {
             {b.outcome ? b.outcome : b.layers ? `layer ${b.layer} of ${b.layers}` : ""}
           </span>
         </div>
+        {b.words && !b.outcome && <p className="mt-0 mb-2 text-sm text-faded">It shows: {b.words}</p>}
         <div
           role="progressbar"
           aria-valuenow={Math.round(share * 100)}
@@ -307,6 +309,9 @@ function SetUp({ machine: m }: { machine: MachineDetail }) {
         </Fact>
         <Fact name="The watch">
           <Watched machine={m.name} />
+        </Fact>
+        <Fact name="If it suspects something">
+          <WatchRuleLine scope="machine" subject={m.name} />
         </Fact>
         <Fact name="If its tender dies">{WATCH[String(m.hands?.watchdog ?? null)]}</Fact>
       </dl>

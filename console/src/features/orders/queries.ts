@@ -25,6 +25,10 @@ export function useQueue(search = "") {
 export const useOrders = (ended = false) =>
   useRows(["orders", "list", ended], (after) => api.GET("/api/orders", { params: { query: { ended, after } } }), 10_000);
 
+/** All orders that are not complete, to pick from. */
+export const useOpenOrders = () =>
+  useQuery({ queryKey: ["orders", "open"], queryFn: () => everyRow((after) => api.GET("/api/orders", { params: { query: { after, limit: 200 } } })) });
+
 export const useOrder = (number: number) =>
   useQuery({
     queryKey: ["orders", "one", number],

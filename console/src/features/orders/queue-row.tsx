@@ -11,6 +11,7 @@ import { duration, soon } from "../../ui/format";
 import { Failed, Loading, Refusal } from "../../ui/page";
 import { Expected, PromiseMark } from "../../ui/promise";
 import { FilmRuleLine } from "../watching/film-rule";
+import { WatchRuleLine } from "../watching/watch-rule";
 import { needs } from "./needs-words";
 
 interface Props {
@@ -117,6 +118,8 @@ export function Row({ job, handle, landing, onDragOver, onDrop }: Props) {
       {open && (
         <p className="mt-3 mb-0 px-4 text-sm text-faded">
           Films: <FilmRuleLine scope="job" subject={String(job.id)} />
+          <br />
+          The watch: <WatchRuleLine scope="job" subject={String(job.id)} />
         </p>
       )}
       {open && <Why job={job} />}

@@ -2,6 +2,7 @@ import { useHours, usePlanning, useStrategies } from "../planning/queries";
 import { Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { Hours } from "../planning/hours";
 import { PlanningForm } from "../planning/planning-form";
+import { NoticesSetup } from "../notices/notices-setup";
 import { Spools } from "../machines/spools";
 import { Storage } from "./storage";
 import { PlugsSetup } from "../machines/plugs-setup";
@@ -35,6 +36,7 @@ export function SetupPage() {
           </Sheet>
           <PlugsSetup />
           <UpkeepWindows />
+          <NoticesSetup />
           <Storage />
         </div>
         <div className="flex min-w-0 flex-col gap-5">

@@ -34,6 +34,10 @@ export function BedCorners({ camera, close }: { camera: Camera; close: () => voi
   useEffect(() => {
     if (kept.data) setCorners((before) => (before.length ? before : (kept.data.corners as Corner[])));
   }, [kept.data]);
+  const find = useMutation({
+    mutationFn: () => value(api.GET("/api/cameras/{name}/bed/offer", path)),
+    onSuccess: (found) => set(found.corners as Corner[]),
+  });
   const set = (at: Corner[]) => {
     setCorners(at);
     if (at.length === 4) check.mutate(at);
@@ -46,7 +50,7 @@ export function BedCorners({ camera, close }: { camera: Camera; close: () => voi
       close={close}
       wide
       title={`The bed in the picture of ${camera.name}`}
-      text="Clear the bed and move the head aside. Then mark the bed's four corners: the origin first, then around the bed along x."
+      text="Clear the bed and move the head up and aside, so that the whole bed is seen. Then mark the bed's four corners: the origin first, then around the bed along x."
     >
       <Marks
         picture={`/api/cameras/${encodeURIComponent(camera.name)}/frame?at=${shown}`}
@@ -58,10 +62,23 @@ export function BedCorners({ camera, close }: { camera: Camera; close: () => voi
         choose={choose}
         sight={sight}
       />
+      <div className="-mt-1 -ml-3.5 flex flex-wrap">
+        <Button kind="quiet" asked={find.isPending} onClick={() => find.mutate(undefined)}>
+          Find them
+        </Button>
+        {corners.length === 4 && (
+          <Button kind="quiet" onClick={() => set([...corners.slice(1), corners[0]!])}>
+            The next is the origin
+          </Button>
+        )}
+        <Button kind="quiet" disabled={!corners.length} onClick={() => set([])}>
+          Start again
+        </Button>
+      </div>
       <p className="m-0 min-h-10 text-sm text-faded" aria-live="polite">
         {corners.length < 4 ? (
           <>
-            Press on corner {corners.length + 1}: <strong className="text-ink">{NAMES[corners.length]}</strong>.
+            Press on corner {corners.length + 1}: <strong className="text-ink">{NAMES[corners.length]}</strong>. Or have them found by the bed's edges, and drag those that are beside it.
           </>
         ) : sight ? (
           <Says sight={sight} />
@@ -70,16 +87,13 @@ export function BedCorners({ camera, close }: { camera: Camera; close: () => voi
         )}
         {kept.data?.set_at && ` Marked ${when(kept.data.set_at, now)} by ${kept.data.set_by}.`}
       </p>
-      <Refusal error={check.error ?? save.error ?? forget.error} />
+      <Refusal error={check.error ?? save.error ?? forget.error ?? find.error} />
       <div className="flex flex-wrap justify-end gap-2">
         {kept.data && (
           <Button kind="danger" className="mr-auto" asked={forget.isPending} onClick={() => forget.mutate(undefined)}>
             Forget them
           </Button>
         )}
-        <Button kind="quiet" disabled={!corners.length} onClick={() => set([])}>
-          Start again
-        </Button>
         <Button kind="quiet" onClick={close}>
           Cancel
         </Button>

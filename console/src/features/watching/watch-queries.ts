@@ -13,6 +13,9 @@ export const KINDS: { mode: FailureMode; name: string; says: string; ofObject: b
   { mode: "not-clear", name: "Bed not clear", says: "something lies on the bed before a start", ofObject: false },
 ];
 
+/** Those that are suspected of builds under way. */
+export const OF_BUILDS = KINDS.filter((k) => k.mode !== "not-clear");
+
 export const FOLLOWS: Record<Follow, string> = {
   nothing: "nothing",
   tell: "people are told",

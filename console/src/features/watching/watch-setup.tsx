@@ -7,7 +7,8 @@ import { Field, inputLook } from "../../ui/dialog";
 import { duration, percent } from "../../ui/format";
 import { Failed, Loading, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { useWatching } from "./queries";
-import { FOLLOWS, KINDS, useWatchCurve, useWatchRule, useWatchRules, useWatchStanding } from "./watch-queries";
+import { type KINDS, OF_BUILDS, useWatchCurve, useWatchRule, useWatchRules, useWatchStanding } from "./watch-queries";
+import { FollowChoice } from "./watch-rule";
 
 /** What follows of suspicions, how careful the watch is, and which machines it does not see. */
 export function WatchSetup() {
@@ -28,7 +29,7 @@ export function WatchSetup() {
               It is off for the whole shop{rule.data.rule.reason ? `: ${rule.data.rule.reason}` : ""}. <code>chronarch watch follow shop --on</code> turns it on.
             </li>
           )}
-          {KINDS.map((k) => (
+          {OF_BUILDS.map((k) => (
             <FollowLine key={k.mode} kind={k} rule={rule.data.rule} />
           ))}
         </ul>
@@ -57,21 +58,7 @@ function FollowLine({ kind: k, rule }: { kind: (typeof KINDS)[number]; rule: Wat
       <span>
         <span className="font-medium">{k.name}</span> <span className="text-sm text-faded">{k.says}</span>
       </span>
-      <select
-        aria-label={`When ${k.name.toLowerCase()} is suspected`}
-        className="min-h-9 w-48 rounded-md border border-rule bg-ground px-2 text-ink"
-        value={follow[k.mode] ?? "tell"}
-        disabled={change.isPending}
-        onChange={(e) => change.mutate(e.target.value as Follow)}
-      >
-        {(Object.keys(FOLLOWS) as Follow[])
-          .filter((f) => f !== "leave-out" || k.ofObject)
-          .map((f) => (
-            <option key={f} value={f}>
-              {FOLLOWS[f]}
-            </option>
-          ))}
-      </select>
+      <FollowChoice kind={k} value={follow[k.mode] ?? "tell"} disabled={change.isPending} change={(to) => change.mutate(to)} />
       <Refusal error={change.error} />
     </li>
   );

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import io
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from typing import Any
 
 import httpx
@@ -309,6 +311,20 @@ class LeavingOut(HandsCase):
         self.assertEqual(self.refused("has begun", calls.undo_skip(build.id, "box 1")), 409)
         texts = [c.text for c in w.client.do(calls.build_changes(build.id))]
         self.assertIn("box 1 is laid after all", texts)
+
+    def test_what_two_leave_out_at_once_does_not_undo_one_another(self) -> None:
+        build = self.building("Anchor", "boxes.gcode")
+        self.world.client.do(requests.pause(build.id))
+
+        def leave(name: str) -> str:
+            with suppress(RefusedByService):
+                return self.world.client.do(calls.skip(build.id, [name])).objects[0]
+            return ""
+
+        with ThreadPoolExecutor(2) as people:
+            left = [name for name in people.map(leave, ("box 1", "box 2")) if name]
+        self.assertEqual(len(left), 1, "something must remain")
+        self.assertEqual([s.object for s in self.world.client.do(requests.build(build.id)).skips], left)
 
     def test_a_machine_that_runs_the_file_itself_says_that_it_cannot(self) -> None:
         build = self.building("Pallet", "boxes.gcode", at_least=30)

@@ -22,10 +22,11 @@ FOUND = Suspicion(FailureMode.TANGLE, 0.97, "block 2", 2, "There is material.", 
 class Retries(unittest.IsolatedAsyncioTestCase):
     def setUp(self) -> None:
         self.suspicion = SimpleNamespace(right=None, followed=Follow.TELL, problem="")
-        self.build = SimpleNamespace(state=BuildState.BUILDING)
+        self.build = SimpleNamespace(state=BuildState.BUILDING, skips=[])
         self.tried = 0
         self.enterContext(patch.object(following, "AGAIN_S", 0.0))
         self.enterContext(patch.object(following, "have_done", self.pause))
+        self.enterContext(patch.object(following, "leave_out", self.pause))
 
     @asynccontextmanager
     async def session(self) -> Any:
@@ -47,10 +48,10 @@ class Retries(unittest.IsolatedAsyncioTestCase):
     def meanwhile(self) -> None:
         """What happens between two tries."""
 
-    async def follow(self) -> None:
+    async def follow(self, what: Follow = Follow.PAUSE) -> None:
         nothing: Any = None
         one = Following(SimpleNamespace(sessions=self.session), nothing, nothing, nothing)
-        await one._follow(1, 7, FOUND, Follow.PAUSE)
+        await one._follow(1, 7, FOUND, what)
 
     async def test_a_pause_that_fails_is_tried_again_and_then_said(self) -> None:
         await self.follow()
@@ -66,6 +67,14 @@ class Retries(unittest.IsolatedAsyncioTestCase):
         self.meanwhile = lambda: setattr(self.build, "state", BuildState.PAUSED)
         await self.follow()
         self.assertEqual((self.tried, self.suspicion.followed, self.suspicion.problem), (1, Follow.PAUSE, ""))
+
+    async def test_nothing_pauses_where_its_object_was_left_out_meanwhile(self) -> None:
+        self.meanwhile = lambda: self.build.skips.append({"object": "block 2", "from_layer": 9})
+        await self.follow(Follow.LEAVE_OUT)
+        self.assertEqual((self.tried, self.suspicion.followed, self.suspicion.problem), (1, Follow.LEAVE_OUT, ""))
+        self.suspicion.followed = Follow.TELL
+        await self.follow()
+        self.assertEqual(self.tried, 1 + following.TRIES, "what is to pause is not done by leaving out")
 
 
 if __name__ == "__main__":

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from datetime import timedelta
 
 from sqlalchemy import select, update
@@ -31,24 +33,57 @@ async def leave_out(
 ) -> w.SkipPlan:  # fmt: skip
     """Have a running build go on without some objects, from the next layer on that is not too near. Raises
     ApiProblem."""
-    build, known = await running(context, fleet, number, "leave out")
     lead_s = 0.0
     for more in reversed(range(TRIES)):
-        began = context.clock.now()
-        told, wish, skips = await skip_plan(context, store, readers, build, known, objects, lead_s)
-        try:
-            await fleet.command(known, wish, by)
-        except TooLateProblem:
-            if not more:
-                raise
-            lead_s = 2 * (lead_s + (context.clock.now() - began).total_seconds())
-            continue
-        await keep_skips(context, number, skips, wish.sha256)
-        return told
+        async with _changing(context, fleet, number, "leave out") as (build, known):
+            began = context.clock.now()
+            told, wish, skips = await skip_plan(context, store, readers, build, known, objects, lead_s)
+            try:
+                await fleet.command(known, wish, by)
+            except TooLateProblem:
+                if not more:
+                    raise
+                lead_s = 2 * (lead_s + (context.clock.now() - began).total_seconds())
+                continue
+            await _keep_skips(context, number, skips, wish.sha256)
+            return told
     raise AssertionError("unreachable")
 
 
-async def keep_skips(context: ServiceContext, number: int, skips: list[dict[str, object]], sha256: str | None) -> None:
+async def lay_after_all(
+    context: ServiceContext, fleet: Fleet, store: ContentStore, readers: ContentReaders, number: int, name: str, by: str
+) -> None:
+    """Have a running build lay an object that was left out, while its layer has not begun. Raises ApiProblem."""
+    async with _changing(context, fleet, number, "undo") as (build, known):
+        mine = [s for s in build.skips if s["object"] == name]
+        if not mine:
+            raise ApiProblem(404, f"{name!r} has not been left out of build {number}.")
+        skips = [s for s in build.skips if s["object"] != name]
+        sha256 = build.sha256
+        async with context.sessions() as db:
+            present = await _time_plan_of(db, build.fed_sha256 or sha256, known)
+            plan = await _time_plan_of(db, sha256, known)
+        if skips:
+            sha256, _, plan = await _edited_content(context, store, readers, build.sha256, known, skips)
+        from_command = present.layers[int(str(mine[0]["from_layer"])) - 1]
+        text = f"{name} is laid after all"
+        wish = Skip(build=number, sha256=sha256, plan=WirePlan.of(plan), from_command=from_command, text=text)
+        await fleet.command(known, wish, by)
+        await _keep_skips(context, number, skips, sha256 if skips else None)
+
+
+@asynccontextmanager
+async def _changing(
+    context: ServiceContext, fleet: Fleet, number: int, what: str
+) -> AsyncIterator[tuple[t.Build, FleetMachine]]:
+    """A running build as it is once whoever changes what it lays is done, and its machine; nobody else changes it
+    meanwhile."""
+    _, known = await running(context, fleet, number, what)
+    async with known.laying:
+        yield await running(context, fleet, number, what)
+
+
+async def _keep_skips(context: ServiceContext, number: int, skips: list[dict[str, object]], sha256: str | None) -> None:
     """Note what is left out of a build, and with which content it goes on."""
     async with context.sessions() as db:
         await db.execute(update(t.Build).where(t.Build.id == number).values(skips=skips, fed_sha256=sha256))
@@ -72,7 +107,7 @@ async def skip_plan(
         raise ApiProblem(409, f"{known.row.name} runs the whole file itself; what it runs cannot be changed under way.")
     async with context.sessions() as db:
         original = await reading_of(db, build.sha256, known.model.name)
-        present = await time_plan_of(db, build.fed_sha256 or build.sha256, known)
+        present = await _time_plan_of(db, build.fed_sha256 or build.sha256, known)
     gone = {str(skip["object"]) for skip in build.skips}
     names = [o.name for o in original.objects]
     for name in objects:
@@ -89,7 +124,7 @@ async def skip_plan(
     if layer > len(present.layers):
         raise ApiProblem(409, "The last layer has begun; there is no later one to leave anything out of.")
     skips = [*build.skips, *({"object": name, "from_layer": max(2, layer)} for name in objects)]
-    sha256, from_command, plan = await edited_content(context, store, readers, build.sha256, known, skips)
+    sha256, from_command, plan = await _edited_content(context, store, readers, build.sha256, known, skips)
     text = f"left out {', '.join(objects)} from layer {max(2, layer)} on"
     now = context.clock.now()
     pace = brief.pace
@@ -112,7 +147,7 @@ async def skip_plan(
     )
 
 
-async def time_plan_of(db: AsyncSession, sha256: str, known: FleetMachine) -> TimePlan:
+async def _time_plan_of(db: AsyncSession, sha256: str, known: FleetMachine) -> TimePlan:
     """A content's time plan on a machine's model."""
     query = select(t.ContentReading.plan).where(
         t.ContentReading.sha256 == sha256, t.ContentReading.model == known.model.name
@@ -120,7 +155,7 @@ async def time_plan_of(db: AsyncSession, sha256: str, known: FleetMachine) -> Ti
     return WirePlan.model_validate((await db.execute(query)).scalar_one()).core()
 
 
-async def edited_content(
+async def _edited_content(
     context: ServiceContext,
     store: ContentStore,
     readers: ContentReaders,

@@ -83,6 +83,8 @@ class FleetMachine:
     """The plug that it hangs on, and the name of its profile."""
     woken_at: datetime | None = None
     """When its plug was last turned on, shop time; None since it was turned off."""
+    laying: asyncio.Lock = field(default_factory=asyncio.Lock)
+    """Held while it is changed what its build lays: each change stands on the one before."""
     clear_frame: bytes | None = None
     """A frame of its clear bed, with the head where it is after a release. None while nobody has looked; empty when no
     frame could be had."""

@@ -41,12 +41,12 @@ class Following:
         task.add_done_callback(self._tasks.discard)
 
     async def _follow(self, number: int, build: int, found: Suspicion, what: Follow) -> None:
-        problem = ""
+        problem, wanted = "", what
         for tried in range(TRIES):
             try:
-                denied, paused = await self._stands(number, build)
-                if denied or (paused and what is Follow.PAUSE):
-                    problem, what = "", Follow.TELL if denied else what
+                already = await self._already(number, build, found, wanted, what)
+                if already is not None:
+                    problem, what = "", already
                     break
                 await self._do(build, found, what)
                 problem = ""
@@ -67,12 +67,18 @@ class Following:
             row.followed = Follow.TELL if problem else what
             await db.commit()
 
-    async def _stands(self, number: int, build: int) -> tuple[bool, bool]:
-        """Whether somebody has called it a false alarm, and whether the build is paused already: a pause that comes
-        late would undo what a person has decided meanwhile."""
+    async def _already(
+        self, number: int, build: int, found: Suspicion, wanted: Follow, what: Follow
+    ) -> Follow | None:
+        """What has followed without this, if nothing more is to be done: somebody has called it a false alarm, the
+        object is left out, or the build is paused. A pause that comes late would undo what a person has decided."""
         async with self.context.sessions() as db:
             row, made = await db.get_one(t.Suspicion, number), await db.get_one(t.Build, build)
-        return row.right is False, made.state == BuildState.PAUSED
+        if row.right is False:
+            return Follow.TELL
+        if wanted is Follow.LEAVE_OUT and found.object in [skip["object"] for skip in made.skips]:
+            return Follow.LEAVE_OUT
+        return what if what is Follow.PAUSE and made.state == BuildState.PAUSED else None
 
     async def _do(self, build: int, found: Suspicion, what: Follow) -> None:
         if what is Follow.LEAVE_OUT:

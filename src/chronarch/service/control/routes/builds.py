@@ -10,17 +10,15 @@ from chronarch.records import tables as t
 from chronarch.records.orders.builds import build_wire
 from chronarch.service.context import Context
 from chronarch.service.control.builds import find_build, have_done, running
-from chronarch.service.control.leave_out import edited_content, keep_skips, leave_out, skip_plan, time_plan_of
+from chronarch.service.control.leave_out import lay_after_all, leave_out, skip_plan
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.library.content_store import TheContentStore
 from chronarch.service.library.readers import TheContentReaders
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.permissions import Caller
-from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import ReasonGiven
 from chronarch.wire.control import actions as w
 from chronarch.wire.control import commands as c
-from chronarch.wire.gcode import WirePlan
 from chronarch.wire.orders.builds import Build
 
 router = APIRouter(tags=["builds"], route_class=RetryingRoute)
@@ -116,21 +114,6 @@ async def undo_skip(
     readers: TheContentReaders,
 ) -> Build:
     """Lay an object after all. This is possible until the layer begins from which it would be missing."""
-    build, known = await running(context, fleet, number, "undo")
-    mine = [s for s in build.skips if s["object"] == name]
-    if not mine:
-        raise ApiProblem(404, f"{name!r} has not been left out of build {number}.")
-    skips = [s for s in build.skips if s["object"] != name]
-    sha256 = build.sha256
-    async with context.sessions() as db:
-        present = await time_plan_of(db, build.fed_sha256 or sha256, known)
-        plan = await time_plan_of(db, sha256, known)
-    if skips:
-        sha256, _, plan = await edited_content(context, store, readers, build.sha256, known, skips)
-    from_command = present.layers[int(mine[0]["from_layer"]) - 1]
-    text = f"{name} is laid after all"
-    wish = c.Skip(build=number, sha256=sha256, plan=WirePlan.of(plan), from_command=from_command, text=text)
-    await fleet.command(known, wish, who.signature)
-    await keep_skips(context, number, skips, sha256 if skips else None)
+    await lay_after_all(context, fleet, store, readers, number, name, who.signature)
     async with context.sessions() as db:
         return build_wire(await find_build(db, number))

@@ -67,9 +67,7 @@ class Following:
             row.followed = Follow.TELL if problem else what
             await db.commit()
 
-    async def _already(
-        self, number: int, build: int, found: Suspicion, wanted: Follow, what: Follow
-    ) -> Follow | None:
+    async def _already(self, number: int, build: int, found: Suspicion, wanted: Follow, what: Follow) -> Follow | None:
         """What has followed without this, if nothing more is to be done: somebody has called it a false alarm, the
         object is left out, or the build is paused. A pause that comes late would undo what a person has decided."""
         async with self.context.sessions() as db:

@@ -69,17 +69,22 @@ class ConsoleCase(WorldCase):
         return page
 
     def assert_fits(self, page: Page) -> None:
-        """No part of the page reaches past the window's right edge; names those that do."""
-        beyond = page.evaluate(
-            """() => {
-                const wide = document.documentElement.scrollWidth;
-                const right = (e) => Math.round(e.getBoundingClientRect().right);
-                const beyond = [...document.querySelectorAll("body *")].filter((e) => right(e) > innerWidth);
-                const told = beyond.map((e) => `${right(e)}: ${e.outerHTML.slice(0, 200)}`);
-                return wide <= innerWidth ? [] : [wide, ...told];
-            }"""
-        )
-        self.assertEqual(beyond, [], page.url)
+        """No part of the page reaches past the window's right edge, in its own font or while that has not come yet;
+        names those that do."""
+        for font in ("", "sans-serif"):
+            beyond = page.evaluate(
+                """(font) => {
+                    document.body.style.fontFamily = font;
+                    const wide = document.documentElement.scrollWidth;
+                    const right = (e) => Math.round(e.getBoundingClientRect().right);
+                    const beyond = [...document.querySelectorAll("body *")].filter((e) => right(e) > innerWidth);
+                    const told = beyond.map((e) => `${right(e)}: ${e.outerHTML.slice(0, 200)}`);
+                    document.body.style.fontFamily = "";
+                    return wide <= innerWidth ? [] : [wide, ...told];
+                }""",
+                font,
+            )
+            self.assertEqual(beyond, [], f"{page.url} {font}")
 
     def tearDown(self) -> None:
         self.assertEqual(getattr(self, "faults", []), [], "no script fails, and nothing is asked of the internet")

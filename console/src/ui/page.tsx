@@ -85,7 +85,7 @@ export function Fact({ name, children }: { name: string; children: ReactNode }) 
   return (
     <div className="flex justify-between gap-4 border-b border-rule py-1.5 last:border-0">
       <dt className="text-faded">{name}</dt>
-      <dd className="m-0 text-right">{children}</dd>
+      <dd className="m-0 min-w-0 text-right">{children}</dd>
     </div>
   );
 }

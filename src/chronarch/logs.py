@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import faulthandler
 import logging
 
 from chronarch.core.plain import plain
@@ -15,7 +16,9 @@ class _Plain(logging.Formatter):
 
 
 def begin_logging() -> None:
-    """Log what is worth knowing; of others' libraries only warnings."""
+    """Log what is worth knowing; of others' libraries only warnings. A process that dies of a fault in a library's
+    machine code says where each of its threads was."""
+    faulthandler.enable()
     handler = logging.StreamHandler()
     handler.setFormatter(_Plain("%(asctime)s %(name)s %(levelname)s %(message)s"))
     logging.basicConfig(level=logging.INFO, handlers=[handler])

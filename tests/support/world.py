@@ -245,7 +245,9 @@ class World:
     def close(self) -> None:
         if "service" in self.processes and self.processes["service"].poll() is None:
             self._say_what_held_it()
-        for name in list(self.processes):
+        for name, process in list(self.processes.items()):
+            if (process.poll() or 0) < 0:
+                print(f"{name} died of signal {-(process.poll() or 0)}: {self.log(name)}", file=sys.stderr)
             self.kill(name)
         self.client.close()
         self.http.close()

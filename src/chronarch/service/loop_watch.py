@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import asyncio
-import sys
+import signal
 import threading
 import time
-import traceback
 from collections import deque
 from datetime import timedelta
 from types import FrameType
@@ -20,10 +19,13 @@ REMEMBERED = timedelta(minutes=10)
 MOST = 100
 UNSEEN = "one step of which nothing could be seen"
 OWN = "chronarch"
+ASKS = signal.SIGURG
+"""Asks the held thread where it is. It answers itself: what CPython 3.11 shows of another thread's frames may be gone
+while it is read, which ends the process. Where nobody listens, this signal does nothing."""
 
 
 class LoopWatch:
-    """Watches the event loop that it is started on."""
+    """Watches the event loop that it is started on. What holds it is only seen on a process's main thread."""
 
     def __init__(self, clock: Clock) -> None:
         self._clock = clock
@@ -37,13 +39,17 @@ class LoopWatch:
         self._loop: asyncio.AbstractEventLoop | None = None
 
     def start(self) -> None:
-        self._loop, self._watched = asyncio.get_running_loop(), threading.get_ident()
+        self._loop = asyncio.get_running_loop()
+        if threading.current_thread() is threading.main_thread():
+            self._watched = threading.get_ident()
+            signal.signal(ASKS, self._answer)
         self._beat_s, self._busy_s = self._clock.monotonic_s(), time.thread_time()
         self._beat()
         self._thread.start()
 
     def stop(self) -> None:
         self._done.set()
+        self._thread.join()
 
     def _beat(self) -> None:
         now_s, busy_s = self._clock.monotonic_s(), time.thread_time()
@@ -58,11 +64,17 @@ class LoopWatch:
             self._loop.call_later(BEAT_S, self._beat)
 
     def _watch(self) -> None:
-        """While the loop is held, look what it is at."""
+        """While the loop is held, ask what it is at."""
         while not self._done.wait(HELD_S / 2):
-            if not self._where and self._clock.monotonic_s() - self._beat_s > HELD_S:
-                frame = sys._current_frames().get(self._watched)
-                self._where = _place(frame) if frame else ""
+            if self._watched and self._is_held():
+                signal.pthread_kill(self._watched, ASKS)
+
+    def _is_held(self) -> bool:
+        return not self._where and self._clock.monotonic_s() - self._beat_s > HELD_S
+
+    def _answer(self, _: int, frame: FrameType | None) -> None:
+        if frame is not None and self._is_held():
+            self._where = _place(frame)
 
     def worst(self) -> LoopHold | None:
         """The hold of the last ten minutes in which it computed longest."""
@@ -72,7 +84,9 @@ class LoopWatch:
 
 def _place(frame: FrameType) -> str:
     """The innermost line of our own code, or the innermost of all."""
-    stack = traceback.extract_stack(frame)
-    mine = [f for f in stack if f"/{OWN}/" in f.filename and not f.filename.endswith("loop_watch.py")]
-    one = (mine or stack)[-1]
-    return f"{one.filename.rpartition(f'/{OWN}/')[2]}:{one.lineno} {one.name}"
+    one, at = frame, frame.f_back
+    while f"/{OWN}/" not in one.f_code.co_filename and at is not None:
+        one, at = at, at.f_back
+    if f"/{OWN}/" not in one.f_code.co_filename:
+        one = frame
+    return f"{one.f_code.co_filename.rpartition(f'/{OWN}/')[2]}:{one.f_lineno} {one.f_code.co_name}"

@@ -82,6 +82,9 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     source.addEventListener("camera", (e) => {
       const camera = JSON.parse(e.data) as Camera;
       client.setQueryData<Camera[]>(["cameras"], (before) => before?.map((c) => (c.name === camera.name ? camera : c)));
+      // An answer on its way may have been made before this, and replaces it. Machines are told all the time.
+      const asked = cache.find({ queryKey: ["cameras"], exact: true });
+      if (asked?.state.fetchStatus === "fetching") stale.current.add(asked.queryHash);
     });
     source.addEventListener("changed", (e) => {
       const { what } = JSON.parse(e.data) as { what: string };

@@ -5,12 +5,12 @@ from __future__ import annotations
 import re
 from datetime import date, timedelta
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import APIResponse, Page, Route, expect
 
 from chronarch.client import requests
 from chronarch.core.machines.states import Intake, MachineState
 from chronarch.wire.planning.settings import SiteHours, StaffedMinutes
-from chronarch.wire.watching.cameras import NewCamera
+from chronarch.wire.watching.cameras import CameraChange, NewCamera
 from chronarch.wire.watching.settings import WatchingUpdate
 from tests.support.browser import ConsoleCase
 from tests.support.gcode import squares
@@ -161,6 +161,24 @@ class Cameras(ConsoleCase):
         w.fault("Bezel", "heal")
         expect(page.get_by_text("No picture")).to_have_count(0, timeout=90_000)
         self.moves(page, "Bezel, live picture")
+
+    def test_news_of_a_camera_outlive_an_older_answer_that_comes_after_them(self) -> None:
+        w = self.world
+        self.addCleanup(w.fault, "Bezel", "heal")
+        page = self.open("/setup")
+        row = page.get_by_role("listitem").filter(has=page.get_by_role("link", name="Bezel", exact=True))
+        expect(row).to_contain_text("/machines/Bezel/")
+        held: list[tuple[Route, APIResponse]] = []
+        page.route("**/api/cameras", lambda route: held.append((route, route.fetch())), times=1)
+        w.client.do(requests.change_camera("Hall", CameraChange(place="at the stairs")))
+        self.addCleanup(w.client.do, requests.change_camera("Hall", CameraChange(place="by the stairs")))
+        eventually(lambda: held or page.wait_for_timeout(20), "the page asks for the cameras")
+        w.fault("Bezel", "camera", text="fails")
+        eventually(lambda: w.client.do(requests.camera("Bezel")).trouble or page.wait_for_timeout(20), "it fails", 120)
+        expect(row).to_contain_text("503")
+        held[0][0].fulfill(response=held[0][1])
+        page.wait_for_timeout(1500)
+        expect(row).to_contain_text("503")
 
     def test_all_cameras_are_seen_at_once_filtered_by_the_pages_address(self) -> None:
         w = self.world

@@ -59,6 +59,8 @@ class Plugs(WorldCase):
 
     def setUp(self) -> None:
         for name in self.machines:
+            if (self.world.machine(name).power or w.Power()).on is False:
+                self.turn(name, on=True)
             self.says(name, on=True)
             self.clear(name)
         self.addCleanup(lambda: [self.world.fault(name, "heal") for name in self.machines])

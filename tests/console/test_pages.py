@@ -294,6 +294,7 @@ class Pages(ConsoleCase):
                 expect(page.get_by_role("heading").first).to_be_visible()
                 expect(page.get_by_role("status", name="Loading")).to_have_count(0)
                 self.assert_fits(page)
+                page.context.close()
 
     def test_both_themes_are_kept(self) -> None:
         page = self.open("/")

@@ -23,6 +23,7 @@ CHROMIUM = [
     "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
 ]  # fmt: skip
 OWN = ("http://127.0.0.1", "data:", "blob:")
+PATIENT_MS = 90_000.0
 expect.set_options(timeout=45_000)
 
 
@@ -59,6 +60,7 @@ class ConsoleCase(WorldCase):
         context = self.browser.new_context(viewport=window, timezone_id="UTC", storage_state=who)
         self.addCleanup(context.close)
         page = context.new_page()
+        page.set_default_timeout(PATIENT_MS)
         if held is not None:
             page.route(holding, lambda route: held.append(route))
         self.faults: list[str] = []

@@ -175,14 +175,16 @@ def offered_corners(camera: str) -> Call[x.BedSight]:
     return Call("GET", at("cameras", camera, "bed", "offer"), x.BedSight)
 
 
-def check_corners(camera: str, corners: list[x.Corner]) -> Call[x.BedSight]:
+def check_corners(camera: str, corners: list[x.Corner], tip: x.Corner | None = None) -> Call[x.BedSight]:
     """What corners would come to in the newest picture. Nothing is kept."""
-    return Call("POST", at("cameras", camera, "bed", "check"), x.BedSight, body=x.BedCorners(corners=corners))
+    asked = x.BedCorners(corners=corners, tip=tip)
+    return Call("POST", at("cameras", camera, "bed", "check"), x.BedSight, body=asked)
 
 
-def mark_corners(camera: str, corners: list[x.Corner]) -> Call[x.BedSight]:
-    """Keep the bed's corners, and the newest picture as that of the clear bed: origin, along x, opposite, along y."""
-    return Call("PUT", at("cameras", camera, "bed"), x.BedSight, body=x.BedCorners(corners=corners))
+def mark_corners(camera: str, corners: list[x.Corner], tip: x.Corner | None = None) -> Call[x.BedSight]:
+    """Keep the bed's corners, and the newest picture as that of the clear bed: origin, along x, opposite, along y; and
+    perhaps the nozzle's tip."""
+    return Call("PUT", at("cameras", camera, "bed"), x.BedSight, body=x.BedCorners(corners=corners, tip=tip))
 
 
 def forget_corners(camera: str) -> Call[RequestDone]:

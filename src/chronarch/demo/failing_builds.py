@@ -74,6 +74,17 @@ def failing(standins: str, machine: str) -> bool:
         return False
 
 
+def lifted_off(standins: str, machine: str) -> bool:
+    """Whether something lay on the bed of a machine that should have been clear; it is lifted off."""
+    try:
+        lies = httpx.get(f"{standins}/machines/{machine}", timeout=5).json()["segments"] > 0
+        if lies:
+            httpx.post(f"{standins}/machines/{machine}/faults/heal", json={}, timeout=5)
+        return bool(lies)
+    except (httpx.HTTPError, KeyError, ValueError):
+        return False
+
+
 def _fits(machine: Machine) -> bool:
     b = machine.build
     least, most = SHARES

@@ -12,6 +12,7 @@ from pathlib import Path
 from sqlalchemy import insert, select, update
 
 from chronarch.client import Client, RefusedByService, requests
+from chronarch.core.control import actions as hands
 from chronarch.core.ledger.intervals import OPEN_END
 from chronarch.core.machines.materials import grams
 from chronarch.core.machines.plugs import PowerRules
@@ -63,6 +64,7 @@ from chronarch.wire.watching import cameras as wc
 USUAL_W, IDLE_W = {MachineState.BUILDING: 92.0, MachineState.WARMING: 260.0, MachineState.PAUSED: 70.0}, 6.5
 """What machines on plugs drew in the past, W."""
 DAYS = 14
+LIFTED_MM = 120.0
 BY = "Maud"
 
 
@@ -253,9 +255,17 @@ def tell_people(client: Client, login: str, address: str, smtp_port: int, standi
     )
 
 
+def lift_heads(client: Client) -> None:
+    """Home all machines and lift their heads, so that their cameras see the whole bed, and it is known where the heads
+    are."""
+    for m in MACHINES:
+        client.do(requests.act(m.name, hands.Home()))
+        client.do(requests.act(m.name, hands.Move(z=LIFTED_MM)))
+
+
 def mark_beds(client: Client) -> bool:
     """Mark the bed's corners in the picture of each machine's first camera. Returns whether all are marked; those that
-    have given no picture yet are for the next time."""
+    have given no picture yet, or whose head has just moved, are for the next time."""
     volume = {m.name: m.volume_mm for m in MODELS}
     waiting = [m for m in client.do(requests.watch_standing()).machines if not m.watching]
     for one in waiting:

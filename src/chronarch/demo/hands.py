@@ -62,6 +62,8 @@ class SimulatedHands:
     """Work that is queued again when little waits."""
     failing: Callable[[str], bool] = lambda machine: False
     """Whether somebody who looks at a machine sees that its build has failed."""
+    lifted_off: Callable[[str], bool] = lambda machine: False
+    """Whether somebody who looks at a machine's bed sees something on it; it is lifted off then."""
     lot: random.Random = field(default_factory=lambda: random.Random(7))
     _task: RoundTask | None = None
     _done_at: datetime | None = None
@@ -142,6 +144,10 @@ class SimulatedHands:
 
     def _look(self, task: RoundTask, reasons: list[str]) -> bool:
         machine = self.client.do(requests.machine(task.machine))
+        if machine.state is MachineState.IDLE:
+            for suspicion in self.client.do(requests.suspicions(task.machine, unanswered=True)):
+                self.client.do(requests.answer_suspicion(suspicion.number, right=self.lifted_off(task.machine)))
+            return True
         if machine.state is not MachineState.PAUSED or machine.build is None:
             return True
         failed, build = self.failing(task.machine), machine.build.id

@@ -25,7 +25,7 @@ from chronarch.core.clock import ScaledClock
 from chronarch.demo import fill
 from chronarch.demo import library as demo_library
 from chronarch.demo.broker import USER, BrokerFailed, PrivateBroker
-from chronarch.demo.failing_builds import FailingBuilds, failing
+from chronarch.demo.failing_builds import FailingBuilds, failing, lifted_off
 from chronarch.demo.frames import add_pictures
 from chronarch.demo.hands import SimulatedHands
 from chronarch.demo.processes import Child
@@ -161,6 +161,7 @@ class Demo:
                 self._wait(
                     "machines", lambda: all(m.state == "idle" for m in client.do(requests.machines())), self.children[2]
                 )
+                fill.lift_heads(client)
                 self._wait("watch", lambda: fill.mark_beds(client), self.children[2])
                 fill.open_intake(client)
                 self.kept.filled = True
@@ -298,7 +299,8 @@ class Demo:
         drawing.start()
         with Client(self.address, self.kept.key) as client:
             standins = f"http://127.0.0.1:{self.kept.standins_port}"
-            hands = SimulatedHands(client, self.hands_path, tuple(QUEUE), partial(failing, standins))
+            sees, lifts = partial(failing, standins), partial(lifted_off, standins)
+            hands = SimulatedHands(client, self.hands_path, tuple(QUEUE), sees, lifts)
             builds = FailingBuilds(client, standins, self.folder / "failing.json")
             while not self._stopping.wait(1.0):
                 self._look_after(hands, builds)

@@ -87,6 +87,7 @@ from chronarch.service.system import routes as system_routes
 from chronarch.service.system.health import HealthCheck
 from chronarch.service.upkeep import routes as upkeep_routes
 from chronarch.service.watching import (
+    bed_watching,
     build_watching,
     camera_socket,
     film_maker,
@@ -96,6 +97,7 @@ from chronarch.service.watching import (
     room_light,
 )
 from chronarch.service.watching import routes as watching_routes
+from chronarch.service.watching.bed_watching import BedWatching
 from chronarch.service.watching.build_watching import BuildWatching
 from chronarch.service.watching.cameras import Cameras
 from chronarch.service.watching.content_folder import FilmStore, FrameStore
@@ -147,7 +149,6 @@ class ServiceParts:
         self.power = PowerKeeper(context, self.fleet, self.planner)
         self.secrets = Secrets(config.secrets_key or config.blobs / "secrets.key")
         self.cameras = Cameras(context, self.fleet, self.secrets)
-        self.release = PartRelease(context, self.fleet, self.cameras)
         self.frame_store = FrameStore(config.blobs / "frames")
         self.keeper = FrameKeeper(context, self.cameras, self.frame_store)
         self.film_store = FilmStore(config.blobs / "films")
@@ -159,6 +160,8 @@ class ServiceParts:
         self.watching = BuildWatching(
             context, self.fleet, self.cameras, self.store, self.frame_store, self.watch_process, following
         )
+        self.beds = BedWatching(context, self.fleet, self.cameras, self.watching, self.frame_store, self.watch_process)
+        self.release = PartRelease(context, self.fleet, self.beds)
         self.watch = LoopWatch(context.clock)
         acts = NoticeActs(context, self.fleet, self.store, self.readers)
         self.links = ActLinks(context, acts, self.secrets)
@@ -196,7 +199,7 @@ class ServiceParts:
             self.fleet, machines,
             self.store, self.readers, self.intake, self.paces, self.connections, self.planner, self.dispatcher,
             SignInGuard(), room, self.health, self.secrets, self.cameras, self.keeper, self.frame_store,
-            self.film_store, self.film_maker, self.films, self.watching, self.watch_process,
+            self.film_store, self.film_maker, self.films, self.watching, self.beds, self.watch_process,
             self.links, self.links.acts, self.router, self.deliverer, self.pushing, self.chat,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
@@ -217,6 +220,7 @@ class ServiceParts:
             worker("films", self.film_maker.look, film_maker.LOOK_EVERY_S, self.film_maker.wanted),
             worker("power", self.power.look, power_keeper.LOOK_EVERY_S),
             worker("watch", self.watching.look, build_watching.LOOK_EVERY_S),
+            worker("clear beds", self.beds.look, bed_watching.LOOK_EVERY_S),
             worker("notices", self.notices.look, notice_keeper.LOOK_EVERY_S),
             worker("who hears", self.router.look, notice_router.LOOK_EVERY_S, self.router.changed),
             worker("messages", self.deliverer.look, deliverer.LOOK_EVERY_S, self.deliverer.changed),
@@ -240,6 +244,7 @@ class ServiceParts:
                 async with self.context.sessions() as db:
                     await self.fleet.load(db)
                     await self.cameras.load(db)
+                await self.watching.renew()
                 return
             except (SQLAlchemyError, OSError) as error:
                 log.warning("waiting for the database: %s", str(error).splitlines()[0])

@@ -86,6 +86,9 @@ def _heal(m: MachineStandin, o: FaultRequest) -> None:
     m.camera_fault = m.plug_fault = ""
     m.extra_w = 0.0
     m.part_sticks = False
+    if m.part_stays:
+        m.part_stays = False
+        m.picture.clear()
     for heater in (m.nozzle, m.bed):
         heater.dead, heater.drift_c_s, heater.offset_c = False, 0.0, 0.0
 
@@ -103,6 +106,10 @@ FAULTS: dict[str, tuple[str, Callable[[MachineStandin, FaultRequest], None]]] = 
     "plug": (f"the plug does TEXT: {', '.join(PLUG_FAULTY)}", _plug),
     "draws": ("something at its plug draws VALUE W more", lambda m, o: setattr(m, "extra_w", o.value)),
     "build-fails": (f"what is laid fails as TEXT from now on: {', '.join(FAILURES)}", _build_fails),
+    "part-stays": (
+        "who clears the bed leaves what is on it, until it heals",
+        lambda m, o: setattr(m, "part_stays", True),
+    ),
     "part-sticks": ("parts do not come off by themselves", lambda m, o: setattr(m, "part_sticks", True)),
     "reset": ("the machine starts anew", lambda m, o: m.reset()),
     "reset-unheard": ("the machine starts anew and does not say so", lambda m, o: m.reset(heard=False)),

@@ -143,6 +143,8 @@ class MachineStandin:
         self.camera_streams = self.camera_requests = 0
         """How many streams its cameras give now, and how often they were asked."""
         self.part_sticks = False
+        self.part_stays = False
+        """Whether the simulated hands have said that the bed is clear and left something there."""
         self.plug_fault = ""
         self.extra_w = 0.0
         """What something else at its plug draws."""
@@ -451,7 +453,7 @@ class MachineStandin:
 
     async def _display(self, words: dict[str, float], command: str) -> None:
         self.display = command[4:].strip()
-        if self.display == "Ready":
+        if self.display == "Ready" and not self.part_stays:
             self.picture.clear()  # told that its bed is clear, the simulated hands have lifted the part off
 
     async def _describe(self, words: dict[str, float], command: str) -> None:

@@ -4,14 +4,28 @@ from __future__ import annotations
 
 import re
 
+import numpy as np
 from playwright.sync_api import expect
 
 from chronarch.client import requests
 from chronarch.core.machines.states import MachineState
 from chronarch.core.watching.suspicion import FailureMode
 from chronarch.core.watching.watch_rules import Follow, WatchScope
+from chronarch.standins.picture import lens_of
 from tests.support.browser import ConsoleCase
-from tests.support.watched import CORNERS, LATE_S, TEAL, begun, follow, have_watched, show_bed, tangled
+from tests.support.watched import (
+    BED,
+    CORNERS,
+    LATE_S,
+    TEAL,
+    begun,
+    follow,
+    have_watched,
+    leave_lying,
+    see_beds,
+    show_bed,
+    tangled,
+)
 from tests.support.world import eventually
 
 
@@ -50,12 +64,18 @@ class WatchPages(ConsoleCase):
         page.get_by_role("button", name="Corner 2, along x from the origin").focus()
         page.keyboard.press("Shift+ArrowLeft")
         page.keyboard.press("Shift+ArrowRight")
+        page.get_by_role("button", name="Mark the nozzle").click()
+        u, v = lens_of(BED, "front").project(np.array([self.world.standin("Anchor")["position_mm"]]))[0]
+        picture.click(position={"x": u * scale, "y": v * scale})
+        expect(picture.locator("polyline")).to_have_count(23)
         page.get_by_role("button", name="The bed is clear: keep").click()
         expect(picture).to_have_count(0)
         sight = self.world.client.do(requests.bed_sight("Anchor"))
         for (a, b), (c, d) in zip(sight.corners, CORNERS, strict=True):
             self.assertLess(abs(a - c) + abs(b - d), 3.0)
         self.assertEqual(sight.set_by, "Maud")
+        self.assertIsNotNone(sight.tip)
+        self.assertLess(sight.error_px, 3.0)
         expect(page.get_by_text("All 1 machines are watched while they build.")).to_be_visible()
 
     def test_what_follows_and_how_careful_it_is_is_chosen(self) -> None:
@@ -97,6 +117,20 @@ class WatchPages(ConsoleCase):
         dialog.get_by_role("button", name="As for everything else").click()
         expect(row).not_to_contain_text("off: a vase")
         self.assertFalse(do(requests.watch_rule(WatchScope.JOB, str(job.id))).own)
+
+    def test_a_bed_that_is_not_clear_is_shown_and_work_goes_on_once_somebody_says_so(self) -> None:
+        w = self.world
+        self.addCleanup(self.clear, "Anchor")
+        self.addCleanup(w.fault, "Anchor", "heal")
+        see_beds(w)
+        waits = leave_lying(w)
+        page = self.open("/machines/Anchor")
+        expect(page.get_by_role("heading", name="Bed not clear?")).to_be_visible(timeout=1000 * LATE_S)
+        expect(page.get_by_text("The watch gives it no work until the bed is clear.")).to_be_visible()
+        self.assert_fits(self.open("/machines/Anchor", 390, 844))
+        page.get_by_role("button", name="The bed is clear: go on").click()
+        expect(page.get_by_role("heading", name="Bed not clear?")).to_have_count(0)
+        w.build_of(waits)
 
     def test_a_suspicion_shows_its_place_and_a_false_alarm_lets_the_build_go_on(self) -> None:
         w = self.world

@@ -14,6 +14,8 @@ from chronarch.core.machines.states import PRODUCTIVE, Intake, MachineState
 from chronarch.core.machines.tools import Tool
 from chronarch.core.orders.states import Verdict
 from chronarch.core.planning.snapshot import Strategy
+from chronarch.demo.shapes import RoundedBox, Slice
+from chronarch.demo.slicer import DemoPart, slice_part
 from chronarch.wire import library as wl
 from chronarch.wire.machines import machine as wm
 from chronarch.wire.machines import spools as ws
@@ -26,6 +28,7 @@ from chronarch.wire.planning.settings import PlanningUpdate, SiteHours, StaffedM
 from chronarch.wire.rounds import NewHelper
 from chronarch.wire.upkeep import NewUpkeep
 from tests.support.gcode import squares
+from tests.support.watched import mark_bed, show_bed
 from tests.support.world import WorldCase, eventually
 
 WEEK = [[StaffedMinutes(begin="08:00", end="17:00")] for _ in range(5)] + [[], []]
@@ -388,7 +391,7 @@ class Releasing(WorldCase):
     @classmethod
     def prepare(cls) -> None:
         w = cls.world
-        w.setups["Pinion"] = {"colour": "white"}  # so that the camera sees a few thin walls on its bed
+        w.setups["Pinion"] = {"colour": "white"}  # so that the camera sees its parts on its bed
         w.start_standins()
         w.start_service()
         lines = "G28 X Y\nG1 Z2 F600\nG1 X110 Y200 F6000\nG1 Y2 F3000\nG1 Z30 F600\nG1 X5 Y210 F6000\nM400"
@@ -397,16 +400,20 @@ class Releasing(WorldCase):
         w.client.do(requests.add_model(machine_model.validate_python({**model, "sequences": [asdict(sweep)]})))
         w.add_machine("Pinion")
         w.start_tender()
+        w.until("Pinion", MachineState.IDLE)
+        show_bed(w, "Pinion")
+        mark_bed(w, "Pinion")
 
     def test_parts_come_off_by_themselves_and_wait_to_be_judged_one_that_sticks_asks_for_hands(self) -> None:
         w = self.world
-        w.add_file("little.gcode", squares(layers=3, rounds=3))
-        job = w.submit("little.gcode")
+        tile = DemoPart("tile", 1.2, lambda z: Slice(RoundedBox(30, 30, 4)), ((150, 80),))
+        w.add_file("tile.gcode", "".join(f"{line}\n" for line in slice_part(tile)))
+        job = w.submit("tile.gcode")
         first = eventually(lambda: [b for b in w.builds(job) if b.let_go], "the first part comes off by itself", 150)[0]
         self.assertIsNone(first.verdict)
         self.assertIn("judge", {t.kind for t in w.client.do(requests.rounds()).tasks})
         w.fault("Pinion", "part-sticks")
-        again = w.submit("little.gcode")
+        again = w.submit("tile.gcode")
         stuck = eventually(
             lambda: [t for t in w.client.do(requests.rounds()).tasks if t.kind == "confirm"], "one sticks", 150
         )[0]

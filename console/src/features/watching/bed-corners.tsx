@@ -11,22 +11,25 @@ import { useNow } from "../../api/live";
 import { useBedSight } from "./watch-queries";
 
 type Corner = [number, number];
-const NAMES = ["the origin", "along x from the origin", "the one opposite the origin", "along y from the origin"];
+const NAMES = ["the origin", "along x from the origin", "the one opposite the origin", "along y from the origin", "the very tip of the nozzle"];
+const TIP = 4;
 
-/** Mark the bed's corners in the newest picture of a camera, and see the grid that follows from them. */
+/** Mark the bed's corners in the newest picture of a camera, and see the grid that follows from them. The fifth mark, if
+ * there is one, is the nozzle's tip. */
 export function BedCorners({ camera, close }: { camera: Camera; close: () => void }) {
   const kept = useBedSight(camera.name);
   const now = useNow(10_000);
   const [corners, setCorners] = useState<Corner[]>([]);
+  const [wanted, want] = useState(TIP);
   const [chosen, choose] = useState(0);
   const [shown] = useState(() => Date.now());
   const [size, setSize] = useState<[number, number] | null>(null);
   const path = { params: { path: { name: camera.name } } };
   const check = useMutation({
-    mutationFn: (at: Corner[]) => value(api.POST("/api/cameras/{name}/bed/check", { ...path, body: { corners: at as never } })),
+    mutationFn: (at: Corner[]) => value(api.POST("/api/cameras/{name}/bed/check", { ...path, body: asBody(at) })),
   });
   const save = useChange(
-    () => value(api.PUT("/api/cameras/{name}/bed", { ...path, body: { corners: corners as never } })).then(close),
+    () => value(api.PUT("/api/cameras/{name}/bed", { ...path, body: asBody(corners) })).then(close),
     "watch",
     "cameras",
   );
@@ -36,27 +39,29 @@ export function BedCorners({ camera, close }: { camera: Camera; close: () => voi
   }, [kept.data]);
   const find = useMutation({
     mutationFn: () => value(api.GET("/api/cameras/{name}/bed/offer", path)),
-    onSuccess: (found) => set(found.corners as Corner[]),
+    onSuccess: (found) => set([...(found.corners as Corner[]), ...corners.slice(TIP)]),
   });
   const set = (at: Corner[]) => {
     setCorners(at);
-    if (at.length === 4) check.mutate(at);
+    if (at.length >= TIP) check.mutate(at);
     else check.reset();
   };
-  const sight = check.data ?? (corners.length === 4 && !check.error ? kept.data : undefined);
+  const sight = check.data ?? (corners.length >= TIP && !check.error ? kept.data : undefined);
+  const next = corners.length < wanted ? corners.length : undefined;
   return (
     <Dialog
       open
       close={close}
       wide
       title={`The bed in the picture of ${camera.name}`}
-      text="Clear the bed and move the head up and aside, so that the whole bed is seen. Then mark the bed's four corners: the origin first, then around the bed along x."
+      text="Clear the bed, home the machine and move its head up and aside, so that the whole bed is seen. Then mark the bed's four corners: the origin first, then around the bed along x."
     >
       <Marks
         picture={`/api/cameras/${encodeURIComponent(camera.name)}/frame?at=${shown}`}
         size={size}
         onSize={setSize}
         corners={corners}
+        wanted={wanted}
         set={set}
         chosen={chosen}
         choose={choose}
@@ -66,17 +71,44 @@ export function BedCorners({ camera, close }: { camera: Camera; close: () => voi
         <Button kind="quiet" asked={find.isPending} onClick={() => find.mutate(undefined)}>
           Find them
         </Button>
-        {corners.length === 4 && (
-          <Button kind="quiet" onClick={() => set([...corners.slice(1), corners[0]!])}>
+        {corners.length >= TIP && (
+          <Button kind="quiet" onClick={() => set([...corners.slice(1, TIP), corners[0]!, ...corners.slice(TIP)])}>
             The next is the origin
           </Button>
         )}
-        <Button kind="quiet" disabled={!corners.length} onClick={() => set([])}>
+        {corners.length === TIP && (
+          <Button kind="quiet" disabled={wanted > TIP} onClick={() => want(TIP + 1)}>
+            Mark the nozzle
+          </Button>
+        )}
+        {corners.length > TIP && (
+          <Button
+            kind="quiet"
+            onClick={() => {
+              want(TIP);
+              set(corners.slice(0, TIP));
+            }}
+          >
+            Without the nozzle
+          </Button>
+        )}
+        <Button
+          kind="quiet"
+          disabled={!corners.length}
+          onClick={() => {
+            want(TIP);
+            set([]);
+          }}
+        >
           Start again
         </Button>
       </div>
       <p className="m-0 min-h-10 text-sm text-faded" aria-live="polite">
-        {corners.length < 4 ? (
+        {next === TIP ? (
+          <>
+            Press on <strong className="text-ink">{NAMES[TIP]}</strong>: a homed machine knows how high it is, so things stand upright where the camera looks steeply down.
+          </>
+        ) : corners.length < TIP ? (
           <>
             Press on corner {corners.length + 1}: <strong className="text-ink">{NAMES[corners.length]}</strong>. Or have them found by the bed's edges, and drag those that are beside it.
           </>
@@ -97,13 +129,15 @@ export function BedCorners({ camera, close }: { camera: Camera; close: () => voi
         <Button kind="quiet" onClick={close}>
           Cancel
         </Button>
-        <Button kind="strong" disabled={corners.length < 4 || check.isPending || check.error !== null} asked={save.isPending} onClick={() => save.mutate(undefined)}>
+        <Button kind="strong" disabled={corners.length < TIP || check.isPending || check.error !== null} asked={save.isPending} onClick={() => save.mutate(undefined)}>
           The bed is clear: keep
         </Button>
       </div>
     </Dialog>
   );
 }
+
+const asBody = (at: Corner[]) => ({ corners: at.slice(0, TIP) as never, tip: (at[TIP] ?? null) as never });
 
 function Says({ sight }: { sight: BedSight }) {
   const [x, y, z] = sight.eye_mm as unknown as number[];
@@ -123,6 +157,7 @@ interface MarksProps {
   size: [number, number] | null;
   onSize: (size: [number, number]) => void;
   corners: Corner[];
+  wanted: number;
   set: (corners: Corner[]) => void;
   chosen: number;
   choose: (corner: number) => void;
@@ -130,7 +165,7 @@ interface MarksProps {
 }
 
 /** The picture with its corners, which are pressed, dragged, or moved by the arrow keys. */
-function Marks({ picture, size, onSize, corners, set, chosen, choose, sight }: MarksProps) {
+function Marks({ picture, size, onSize, corners, wanted, set, chosen, choose, sight }: MarksProps) {
   const svg = useRef<SVGSVGElement>(null);
   const [held, hold] = useState<number | null>(null);
   const [moved, setMoved] = useState<Corner[] | null>(null);
@@ -165,7 +200,7 @@ function Marks({ picture, size, onSize, corners, set, chosen, choose, sight }: M
           viewBox={`0 0 ${size[0]} ${size[1]}`}
           className="absolute inset-0 h-full w-full cursor-crosshair touch-none"
           onPointerDown={(e) => {
-            if (held === null && corners.length < 4) {
+            if (held === null && corners.length < wanted) {
               choose(corners.length);
               set([...corners, place(e)]);
             }
@@ -182,13 +217,13 @@ function Marks({ picture, size, onSize, corners, set, chosen, choose, sight }: M
             sight?.lines.map((line, n) => (
               <polyline key={n} points={(line as Corner[]).map((p) => p.join(",")).join(" ")} fill="none" stroke="white" strokeOpacity={n < 2 || n > 19 ? 0.95 : 0.5} strokeWidth={mark / 10} />
             ))}
-          {moved && <polygon points={shown.map((c) => c.join(",")).join(" ")} fill="none" stroke="white" strokeWidth={mark / 10} />}
+          {moved && <polygon points={shown.slice(0, TIP).map((c) => c.join(",")).join(" ")} fill="none" stroke="white" strokeWidth={mark / 10} />}
           {shown.map(([x, y], n) => (
             <g
               key={n}
               tabIndex={0}
               role="button"
-              aria-label={`Corner ${n + 1}, ${NAMES[n]}`}
+              aria-label={n === TIP ? "The nozzle's tip" : `Corner ${n + 1}, ${NAMES[n]}`}
               onFocus={() => choose(n)}
               onPointerDown={(e) => {
                 e.stopPropagation();
@@ -200,7 +235,7 @@ function Marks({ picture, size, onSize, corners, set, chosen, choose, sight }: M
             >
               <circle cx={x} cy={y} r={mark} fill={n === chosen ? "var(--brass)" : "white"} fillOpacity={0.92} stroke="black" strokeWidth={mark / 12} />
               <text x={x} y={y} dy="0.36em" textAnchor="middle" fontSize={mark * 1.25} fontWeight={700} fill={n === chosen ? "white" : "black"}>
-                {n + 1}
+                {n === TIP ? "N" : n + 1}
               </text>
             </g>
           ))}

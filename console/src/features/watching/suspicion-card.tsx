@@ -17,7 +17,7 @@ export function followed(s: Suspicion): string {
   if (s.problem) return s.problem;
   switch (s.followed) {
     case "pause":
-      return "The watch paused the build.";
+      return s.build ? "The watch paused the build." : "The watch gives it no work until the bed is clear.";
     case "leave-out":
       return `The watch left ${s.object} out; the rest goes on.`;
     default:
@@ -27,7 +27,7 @@ export function followed(s: Suspicion): string {
 
 /** What is suspected of a machine's build now, with its picture and what can be done. */
 export function Suspicions({ machine: m }: { machine: MachineDetail }) {
-  const found = (useOpenSuspicions(m.name).data ?? []).filter((s) => s.build === m.build?.id);
+  const found = (useOpenSuspicions(m.name).data ?? []).filter((s) => (s.build ?? null) === (m.build?.id ?? null));
   const acted = (s: Suspicion) => Number(s.followed === "pause" || s.followed === "leave-out");
   const [first, ...others] = [...found].sort((a, b) => acted(b) - acted(a) || a.number - b.number);
   if (!first) return null;
@@ -37,11 +37,12 @@ export function Suspicions({ machine: m }: { machine: MachineDetail }) {
 function SuspicionCard({ machine: m, suspicion: s, others }: { machine: MachineDetail; suspicion: Suspicion; others: Suspicion[] }) {
   const now = useNow(5000);
   const [stopping, setStopping] = useState(false);
-  const build = { params: { path: { number: s.build } } };
+  const build = { params: { path: { number: s.build ?? 0 } } };
   const say = (one: Suspicion, right: boolean) =>
     value(api.POST("/api/suspicions/{number}/answer", { params: { path: { number: one.number } }, body: { right } }));
-  const paused = m.state === "paused";
-  const runs = m.state === "building";
+  const paused = m.state === "paused" && !!s.build;
+  const runs = m.state === "building" && !!s.build;
+  const falseAlarmWords = s.build ? (paused ? "False alarm: resume" : "False alarm") : "The bed is clear: go on";
   const falseAlarm = useChange(
     async () => {
       for (const one of [s, ...others]) await say(one, false);
@@ -81,7 +82,7 @@ function SuspicionCard({ machine: m, suspicion: s, others }: { machine: MachineD
           )}
           <div className="flex flex-wrap gap-2">
             <Button kind="strong" asked={falseAlarm.isPending} onClick={() => falseAlarm.mutate(undefined)}>
-              {paused ? "False alarm: resume" : "False alarm"}
+              {falseAlarmWords}
             </Button>
             {s.object && (runs || paused) && (
               <Button asked={leaveOut.isPending} onClick={() => leaveOut.mutate(undefined)}>
@@ -114,7 +115,7 @@ function Stop({ suspicion: s, right, close }: { suspicion: Suspicion; right: () 
   const stop = useChange(
     async () => {
       await right();
-      await value(api.POST("/api/builds/{number}/stop", { params: { path: { number: s.build } }, body: { reason: s.sentence } }));
+      await value(api.POST("/api/builds/{number}/stop", { params: { path: { number: s.build ?? 0 } }, body: { reason: s.sentence } }));
       close();
     },
     "suspicions",
@@ -143,7 +144,11 @@ export function SuspicionPicture({ suspicion: s }: { suspicion: Suspicion }) {
   const pct = (share: number) => `${(100 * share).toFixed(2)}%`;
   const pad = 0.015;
   return (
-    <Link to={`/builds/${s.build}`} className="relative block self-start overflow-hidden rounded-md bg-sunk" aria-label={`${kindName(s)}: picture, opens build ${s.build}`}>
+    <Link
+      to={s.build ? `/builds/${s.build}` : `/cameras/${encodeURIComponent(s.camera ?? "")}`}
+      className="relative block self-start overflow-hidden rounded-md bg-sunk"
+      aria-label={`${kindName(s)}: picture, opens ${s.build ? `build ${s.build}` : s.camera}`}
+    >
       <img src={`/api/frames/${s.frame}`} alt="" className="block w-full" />
       {s.place && (
         <span

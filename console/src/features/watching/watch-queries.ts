@@ -1,9 +1,11 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 
-import { api, type FailureMode, type Follow, value } from "../../api/client";
+import { api, type FailureMode, type Follow, value, type WatchRule } from "../../api/client";
+
+type Kind = { mode: FailureMode; name: string; says: string; ofObject: boolean };
 
 /** What the watch may suspect, as people say it, and whether one object can be left out for it. */
-export const KINDS: { mode: FailureMode; name: string; says: string; ofObject: boolean }[] = [
+export const KINDS: Kind[] = [
   { mode: "loose", name: "Loose", says: "an object is not where it was laid", ofObject: true },
   { mode: "tangle", name: "Tangle", says: "material where none should be", ofObject: true },
   { mode: "fallen", name: "Fallen", says: "an object lies on its side", ofObject: true },
@@ -16,12 +18,22 @@ export const KINDS: { mode: FailureMode; name: string; says: string; ofObject: b
 /** Those that are suspected of builds under way. */
 export const OF_BUILDS = KINDS.filter((k) => k.mode !== "not-clear");
 
-export const FOLLOWS: Record<Follow, string> = {
+const FOLLOWS: Record<Follow, string> = {
   nothing: "nothing",
   tell: "people are told",
   "leave-out": "leave that object out",
   pause: "pause the build",
 };
+
+/** What may follow of a kind, in words. A bed before a start has no build that could be paused. */
+export const mayFollow = (kind: Kind): [Follow, string][] =>
+  (Object.keys(FOLLOWS) as Follow[])
+    .filter((f) => f !== "leave-out" || kind.ofObject)
+    .map((f) => [f, f === "pause" && kind.mode === "not-clear" ? "it takes no work" : FOLLOWS[f]]);
+
+/** What follows of a kind. */
+export const followOf = (rule: WatchRule, mode: FailureMode): Follow =>
+  (rule.follow as Partial<Record<FailureMode, Follow>> | undefined)?.[mode] ?? (mode === "not-clear" ? "pause" : "tell");
 
 /** What is suspected of a machine and is neither over nor answered. */
 export const useOpenSuspicions = (machine: string) =>

@@ -4,7 +4,7 @@ import { api, type FailureMode, type Follow, value, type WatchRule } from "../..
 import { useChange } from "../../api/change";
 import { Button } from "../../ui/button";
 import { Field, FormDialog, inputLook } from "../../ui/dialog";
-import { FOLLOWS, type KINDS, OF_BUILDS, useWatchRule } from "./watch-queries";
+import { followOf, KINDS, mayFollow, OF_BUILDS, useWatchRule } from "./watch-queries";
 
 type Scope = "machine" | "job";
 
@@ -26,13 +26,16 @@ export function WatchRuleLine({ scope, subject }: { scope: Scope; subject: strin
 
 function inWords(rule: WatchRule) {
   if (!rule.on) return `off${rule.reason ? `: ${rule.reason}` : ""}`;
-  const done = (what: Follow) => OF_BUILDS.filter((k) => (rule.follow?.[k.mode] ?? "tell") === what).map((k) => k.name.toLowerCase());
+  const done = (what: Follow) => OF_BUILDS.filter((k) => followOf(rule, k.mode) === what).map((k) => k.name.toLowerCase());
+  const bed = { nothing: "does not look at the bed before a start", tell: "tells of a bed that is not clear, and starts all the same" };
   const said = [
     { what: "pauses for", kinds: done("pause") },
     { what: "leaves out for", kinds: done("leave-out") },
     { what: "takes no notice of", kinds: done("nothing") },
   ].filter((one) => one.kinds.length > 0);
-  return said.length > 0 ? said.map((one) => `${one.what} ${one.kinds.join(", ")}`).join("; ") : "tells people";
+  const ofBed = bed[followOf(rule, "not-clear") as keyof typeof bed];
+  const all = [...said.map((one) => `${one.what} ${one.kinds.join(", ")}`), ...(ofBed ? [ofBed] : [])];
+  return all.length > 0 ? all.join("; ") : "tells people";
 }
 
 function RuleDialog(props: { scope: Scope; subject: string; rule: WatchRule; own: boolean; close: () => void }) {
@@ -55,10 +58,10 @@ function RuleDialog(props: { scope: Scope; subject: string; rule: WatchRule; own
       </label>
       {rule.on ? (
         <ul className="m-0 flex list-none flex-col gap-2 p-0">
-          {OF_BUILDS.map((k) => (
+          {(props.scope === "job" ? OF_BUILDS : KINDS).map((k) => (
             <li key={k.mode} className="flex flex-wrap items-center justify-between gap-x-4">
               <span className="font-medium">{k.name}</span>
-              <FollowChoice kind={k} value={follow[k.mode] ?? "tell"} change={(to) => setRule({ ...rule, follow: { ...follow, [k.mode]: to } })} />
+              <FollowChoice kind={k} value={followOf(rule, k.mode)} change={(to) => setRule({ ...rule, follow: { ...follow, [k.mode]: to } })} />
             </li>
           ))}
         </ul>
@@ -86,13 +89,11 @@ export function FollowChoice(props: { kind: (typeof KINDS)[number]; value: Follo
       disabled={props.disabled}
       onChange={(e) => props.change(e.target.value as Follow)}
     >
-      {(Object.keys(FOLLOWS) as Follow[])
-        .filter((f) => f !== "leave-out" || props.kind.ofObject)
-        .map((f) => (
-          <option key={f} value={f}>
-            {FOLLOWS[f]}
-          </option>
-        ))}
+      {mayFollow(props.kind).map(([f, words]) => (
+        <option key={f} value={f}>
+          {words}
+        </option>
+      ))}
     </select>
   );
 }

@@ -7,7 +7,7 @@ import { Field, inputLook } from "../../ui/dialog";
 import { duration, percent } from "../../ui/format";
 import { Failed, Loading, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { useWatching } from "./queries";
-import { type KINDS, OF_BUILDS, useWatchCurve, useWatchRule, useWatchRules, useWatchStanding } from "./watch-queries";
+import { followOf, KINDS, useWatchCurve, useWatchRule, useWatchRules, useWatchStanding } from "./watch-queries";
 import { FollowChoice } from "./watch-rule";
 
 /** What follows of suspicions, how careful the watch is, and which machines it does not see. */
@@ -29,7 +29,7 @@ export function WatchSetup() {
               It is off for the whole shop{rule.data.rule.reason ? `: ${rule.data.rule.reason}` : ""}. <code>chronarch watch follow shop --on</code> turns it on.
             </li>
           )}
-          {OF_BUILDS.map((k) => (
+          {KINDS.map((k) => (
             <FollowLine key={k.mode} kind={k} rule={rule.data.rule} />
           ))}
         </ul>
@@ -58,7 +58,7 @@ function FollowLine({ kind: k, rule }: { kind: (typeof KINDS)[number]; rule: Wat
       <span>
         <span className="font-medium">{k.name}</span> <span className="text-sm text-faded">{k.says}</span>
       </span>
-      <FollowChoice kind={k} value={follow[k.mode] ?? "tell"} disabled={change.isPending} change={(to) => change.mutate(to)} />
+      <FollowChoice kind={k} value={followOf(rule, k.mode)} disabled={change.isPending} change={(to) => change.mutate(to)} />
       <Refusal error={change.error} />
     </li>
   );
@@ -184,6 +184,7 @@ function Curve({ points, week, chosen }: { points: CatchRate[]; week: number; ch
 function Unwatched() {
   const standing = useWatchStanding().data;
   const blind = (standing?.machines ?? []).filter((m) => !m.watching);
+  const unseen = (standing?.machines ?? []).filter((m) => m.bed_unseen);
   if (!standing || standing.machines.length === 0) return null;
   return (
     <div className="border-t border-rule px-5 py-3 text-sm">
@@ -198,6 +199,18 @@ function Unwatched() {
             {blind.map((m) => (
               <li key={m.machine}>
                 <span className="text-ink">{m.machine}</span>: {m.why_not}
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+      {unseen.length > 0 && (
+        <>
+          <p className="m-0 mt-3 mb-1">The beds of these are not looked at before a start:</p>
+          <ul className="m-0 list-none p-0 text-faded">
+            {unseen.map((m) => (
+              <li key={m.machine}>
+                <span className="text-ink">{m.machine}</span>: {m.bed_unseen}
               </li>
             ))}
           </ul>

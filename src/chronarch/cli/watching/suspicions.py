@@ -39,6 +39,9 @@ def status(service: Service, as_json: bool) -> None:
          m.unjudged, clock_time(m.looked_at)] for m in found.machines
     ]  # fmt: skip
     show_table(("Machine", "Camera", "Watch", "Newest frame", "Looked at"), rows, "There are no machines yet.")
+    for one in found.machines:
+        if one.bed_unseen:
+            say(f"The bed of {one.machine} is not looked at before a start: {one.bed_unseen}.")
     say(f"It raises what is at least {found.threshold:.0%} likely, and takes {found.share:.0%} of a core.")
 
 
@@ -57,7 +60,7 @@ def list_suspicions(
     if as_json:
         return show_json(found)
     rows: list[list[str | Text]] = [
-        [str(s.number), clock_time(s.at), s.machine, str(s.build), s.mode, s.object,
+        [str(s.number), clock_time(s.at), s.machine, str(s.build or ""), s.mode, s.object,
          "missed" if s.missed else f"{s.probability:.0%}", _followed(s), _answer(s)] for s in found
     ]  # fmt: skip
     headings = ("Number", "Raised", "Machine", "Build", "Kind", "Object", "Likely", "What followed", "Answer")
@@ -67,7 +70,8 @@ def list_suspicions(
 def _followed(one: w.Suspicion) -> str | Text:
     if one.problem:
         return Text(one.problem, style="red")
-    return DONE[one.followed]
+    held = one.build is None and one.followed is Follow.PAUSE
+    return "gave it no work" if held else DONE[one.followed]
 
 
 def _answer(one: w.Suspicion) -> str:
@@ -97,7 +101,7 @@ def show_suspicion(service: Service, number: int, out: Path | None, as_json: boo
             ("Suspicion", str(one.number)),
             ("Says", one.sentence),
             ("Likely", "a person told of it" if one.missed else f"{one.probability:.0%}"),
-            ("Of", f"build {one.build} on {one.machine}"),
+            ("Of", f"build {one.build} on {one.machine}" if one.build else f"the bed of {one.machine} before a start"),
             ("Raised", clock_time(one.at)),
             ("Over", clock_time(one.over_at)),
             ("Camera", one.camera),
@@ -179,16 +183,18 @@ class _Corner(click.ParamType[tuple[float, float]]):
 @click.argument("camera")
 @click.argument("marked", metavar="[X,Y X,Y X,Y X,Y]", nargs=-1, type=_Corner())
 @click.option("--find", is_flag=True, help="Say where they may be, by the bed's edges; nothing is kept.")
+@click.option("--tip", type=_Corner(), help="The tip of the nozzle in it; makes the vertical better.")
 @click.option("--check", is_flag=True, help="Only say what they would come to.")
 @click.option("--forget", is_flag=True, help="Forget them: this camera watches no build any more.")
 @json_option
 @pass_service
 def corners(
-    service: Service, camera: str, marked: tuple[tuple[float, float], ...], find: bool, check: bool, forget: bool,
-    as_json: bool,
+    service: Service, camera: str, marked: tuple[tuple[float, float], ...], find: bool,
+    tip: tuple[float, float] | None, check: bool, forget: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Mark the bed's corners in the newest picture of a camera, which must show the clear bed: the origin, the corner
-    along x from it, the one opposite, the one along y. Without corners, say what is marked."""
+    along x from it, the one opposite, the one along y. The tip of the nozzle, too, is known to a homed machine. Without
+    corners, say what is marked."""
     if forget:
         return say(f"{service.do(requests.forget_corners(camera)).text}.")
     if find and marked:
@@ -202,7 +208,7 @@ def corners(
     elif not marked:
         found = service.do(requests.bed_sight(camera))
     else:
-        found = service.do((requests.check_corners if check else requests.mark_corners)(camera, list(marked)))
+        found = service.do((requests.check_corners if check else requests.mark_corners)(camera, list(marked), tip))
     if as_json:
         return show_json(found)
     x, y, z = found.eye_mm
@@ -210,6 +216,7 @@ def corners(
         [
             ("Corners", "  ".join(f"{u:.0f},{v:.0f}" for u, v in found.corners)),
             ("In a picture of", f"{found.width} x {found.height} px"),
+            ("The nozzle's tip", f"{found.tip[0]:.0f},{found.tip[1]:.0f}" if found.tip else ""),
             ("They miss by", f"{found.error_px:.1f} px"),
             ("The camera is at", f"x {x:.0f} y {y:.0f} z {z:.0f} mm" + (", mirrored" if found.mirrored else "")),
             ("Marked", f"{clock_time(found.set_at)} by {found.set_by}" if found.set_at else "not kept"),

@@ -30,7 +30,8 @@ def rules(service: Service, as_json: bool) -> None:
     if as_json:
         return show_json(found)
     rows = [[_named(one), *_said(one.rule)] for one in found]
-    show_table(("For", "Watch", *FailureMode), rows, "No rule was set: people are told of everything.")
+    nothing = "No rule was set: people are told of everything, and a bed that is not clear takes no work."
+    show_table(("For", "Watch", *FailureMode), rows, nothing)
 
 
 def _named(one: w.WatchRuleView) -> str:
@@ -46,7 +47,7 @@ def _said(rule: WatchRule) -> list[str | Text]:
 @watch.command()
 @click.argument("scope", type=SCOPE)
 @click.argument("subject", default="0")
-@click.option("--pause", multiple=True, type=KINDS, help="Pause the build.")
+@click.option("--pause", multiple=True, type=KINDS, help="Pause the build; for not-clear, give the machine no work.")
 @click.option("--leave-out", multiple=True, type=KINDS, help="Leave that object out and go on with the rest.")
 @click.option("--tell", multiple=True, type=KINDS, help="Only tell people.")
 @click.option("--nothing", multiple=True, type=KINDS, help="Take no notice.")

@@ -53,6 +53,9 @@ class BuildFeeder:
         self.prepared = False
         """Whether the machine has been greeted since it was last found, so that a build may begin."""
         self.homed = False
+        """Whether the axes are homed, and nothing has been sent since that may have moved them unseen."""
+        self.placed = False
+        """Whether the place that the machine tells is where its head is, as far as nobody has pushed it."""
         self.last_words = ""
         """A fault that the machine has reported, since which it has taken nothing."""
         self._proof = 0
@@ -155,7 +158,17 @@ class BuildFeeder:
         self.queue.waiting.append(PendingAction(InjectedCommands((command,)), then=watchdog))
 
     def forget_position(self) -> None:
-        self.homed, self.machine.position_mm = False, None
+        self.homed = self.placed = False
+        self.machine.position_mm = self.machine.head_mm = None
+
+    def may_have_moved(self) -> None:
+        """Something was sent that may move the head: it tells where it is, and must be homed to be moved by hand."""
+        self.homed, self.placed, self.machine.position_mm = False, True, None
+
+    def take_position(self, at_mm: tuple[float, float, float]) -> None:
+        """The machine has told where its head is."""
+        self.machine.position_mm = at_mm if self.homed else None
+        self.machine.head_mm = at_mm if self.homed or self.placed else None
 
     # What the link carries -----------------------------------------------------------------------------------
 
@@ -422,8 +435,11 @@ class BuildFeeder:
     def _rest(self) -> None:
         self.phase = FeedingPhase.RESTING
         self.machine.changed = True
+        self.placed = self.machine.laying_begun()
         self.machine.end()
         self.machine.move(MachineEvent.END, self.machine.ending[1])
+        if self.placed:
+            self.queue.waiting.append(PendingAction(InjectedCommands((b"M400", b"M114"))))
         self.inject_next()
 
 

@@ -78,6 +78,9 @@ class ControlledMachine:
         """Whether the machine watches its heaters itself; None while that is not known."""
         self.heat = Temperatures()
         self.position_mm: tuple[float, float, float] | None = None
+        self.head_mm: tuple[float, float, float] | None = None
+        """Where the head stood when the machine last told, though its motors may be off since: enough to know where a
+        camera sees it, too little to move it by."""
         self.spec: BuildSpec | None = None
         self.progress: Progress | None = None
         self.settings = BuildAdjustments()
@@ -165,7 +168,8 @@ class ControlledMachine:
         self.spec, self.progress = spec, Progress(spec.plan, spec.pace)
         self.settings, self.change = BuildAdjustments(), ""
         self._layer_times = LayerTimes()
-        self.position_mm, self.words, self._said_to = None, "", 0
+        self.position_mm = self.head_mm = None
+        self.words, self._said_to = "", 0
         self.move(MachineEvent.START)
         self.tell(BuildBegan(spec.build))
 

@@ -300,6 +300,7 @@ class StoredFileController(MachineController):
         if alarm:
             self._trouble(alarm)
         machine.position_mm = (float(place[0]), float(place[1]), float(place[2])) if place else None
+        machine.head_mm = machine.position_mm
         state, reason = body["state"], str(body.get("reason", ""))
         if state == "halted":
             if machine.state is not MachineState.DOWN:

@@ -284,7 +284,10 @@ class StreamingController(MachineController):
             whole = isinstance(action, Home) and set(action.axes.upper()) in (set(), set("XYZ"))
             feeder.homed |= whole or (isinstance(action, MeasureBed) and action.measure)
             commands = [*commands, b"M114"]
-        if isinstance(action, MotorsOff | RunSequence | SendLine):
+        if isinstance(action, RunSequence) and (feeder.homed or feeder.placed):
+            feeder.may_have_moved()
+            commands = [*commands, b"M400", b"M114"]
+        elif isinstance(action, MotorsOff | RunSequence | SendLine):
             feeder.forget_position()
         if isinstance(action, Filament):
             commands = [*programs.heat_again(feeder.place.caught_up()).commands, *commands]
@@ -332,7 +335,7 @@ class StreamingController(MachineController):
             current.injected.said.append(event.text)
 
     def _position(self, event: Position) -> None:
-        self.machine.position_mm = (event.x, event.y, event.z) if self.feeder.homed else None
+        self.feeder.take_position((event.x, event.y, event.z))
 
     def _asked_resume(self) -> None:
         if self.phase is FeedingPhase.PARKED and self.can_resume:

@@ -52,6 +52,8 @@ class MachineStatus:
     """Since when the machine is in its state, in words."""
     start_up_s: float = 0.0
     """How long until it can take work, because it is turned off or was just turned on."""
+    held: str = ""
+    """Why it takes no work yet though it is idle, in words that follow its name."""
 
 
 Rule = Callable[[JobNeed, MachineStatus], str | None]
@@ -195,6 +197,10 @@ def _claimed(need: JobNeed, at: MachineStatus) -> str | None:
     return "has another build" if at.busy and at.state is MachineState.IDLE else None
 
 
+def _held(need: JobNeed, at: MachineStatus) -> str | None:
+    return (at.held or None) if at.state is MachineState.IDLE else None
+
+
 def _reachable(need: JobNeed, at: MachineStatus) -> str | None:
     return None if at.reachable else "its tender is not connected"
 
@@ -215,7 +221,7 @@ RULES_FOR_SETUP: tuple[Rule, ...] = (
 )
 """Rules that hold until somebody changes the machine or the job."""
 
-RULES_FOR_NOW: tuple[Rule, ...] = (_intake, _state, _claimed, _reachable)
+RULES_FOR_NOW: tuple[Rule, ...] = (_intake, _state, _claimed, _held, _reachable)
 """Rules that time or a person can lift."""
 
 

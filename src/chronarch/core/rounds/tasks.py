@@ -64,6 +64,8 @@ class MachineOnRound:
     """Builds that it released by itself and that nobody has judged."""
     stuck: str = ""
     """Why it could not release its part by itself."""
+    on_bed: str = ""
+    """What seems to lie on its bed though that should be clear."""
     tool: int | None = None
     """The tool whose spool and nozzle are changed, where it has several."""
 
@@ -91,6 +93,8 @@ class Task:
 
 
 def _look(s: MachineOnRound, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
+    if s.state is MachineState.IDLE and s.on_bed:
+        return [(TaskKind.LOOK, s.on_bed, s.since)]
     if s.state is not MachineState.PAUSED:
         return []
     return [(TaskKind.LOOK, f"{s.what} is paused{f': {s.reason}' if s.reason else ''}", s.since)]

@@ -16,7 +16,7 @@ from chronarch.core.gcode.kernel_layout import Bytes
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.watching import evidence as e
 from chronarch.core.watching.appearance import ClearBed, Compared, Lit, MaterialLook
-from chronarch.core.watching.camera_pose import CameraPose, PoseUnclear, Spot, find_bend, find_pose
+from chronarch.core.watching.camera_pose import CameraPose, KnownPoint, PoseUnclear, Spot, find_bend, find_pose
 from chronarch.core.watching.expected_scene import OTHER, ExpectedScene, Sight
 from chronarch.core.watching.frame_quality import FOREIGN_SHARE, ClearView, Unjudged
 from chronarch.core.watching.judgement import Judge
@@ -54,10 +54,15 @@ class CameraView:
 
     @classmethod
     def of(
-        cls, clear_jpeg: bytes, corners: Sequence[Spot], bed_mm: Spot, size: tuple[int, int] | None = None
+        cls,
+        clear_jpeg: bytes,
+        corners: Sequence[Spot],
+        bed_mm: Spot,
+        size: tuple[int, int] | None = None,
+        known: KnownPoint | None = None,
     ) -> CameraView:
-        """From the clear bed's frame and the bed's corners in pixels of it (or of a picture of `size`). Raises
-        PoseUnclear, ValueError."""
+        """From the clear bed's frame and the bed's corners, and perhaps a point at a known height, in pixels of it (or
+        of a picture of `size`). Raises PoseUnclear, ValueError."""
         clear = decode(clear_jpeg)
         high, wide = clear.shape[:2]
         size = size or (wide, high)
@@ -68,10 +73,26 @@ class CameraView:
             )
         here = [(u * scale, v * scale) for u, v in corners]
         bend = find_bend(clear[..., 1], here, bed_mm)
+        if known is not None:
+            known = replace(known, seen_px=(known.seen_px[0] * scale, known.seen_px[1] * scale))
         least = min(WIDTH, wide)
-        pose = find_pose(here, bed_mm, (wide, high), bend=bend).scaled((least, round(high * least / wide)))
+        pose = find_pose(here, bed_mm, (wide, high), bend=bend, known=known).scaled((least, round(high * least / wide)))
         whole = cls(pose, bed_mm, clear)
         return replace(whole, clear=whole.prepare(clear))
+
+    def share(self, place: Any, box: Sequence[int]) -> tuple[float, float, float, float] | None:
+        """A place (left, top, width, height, pixels) of a part, cut out along `box`, of a picture as it is compared; as
+        shares of the whole picture that the camera gives. None for None."""
+        if place is None:
+            return None
+        x, y, wide, high = place
+        corners = np.array([(x, y), (x + wide, y + high)], np.float64) + box[:2]
+        pose = self.pose
+        flat = (corners - pose.middle) / pose.focal_px
+        (a, b), (c, d) = (
+            flat * (1 + pose.bend * (flat**2).sum(1, keepdims=True)) * pose.focal_px + pose.middle
+        ) / pose.size
+        return float(a), float(b), float(c - a), float(d - b)
 
     def prepare(self, image: Image) -> Image:
         """A picture in the size and form in which it is compared, made in one step. Raises ValueError for another
@@ -106,7 +127,7 @@ class BuildWatch:
         x, y = view.bed_mm
         top = max((layer.z_mm for layer in analysis.layers), default=0.0)
         whole = Sight(view.pose, view.bed_mm)
-        self._box = _within(cv2.boundingRect(whole.box((-6, -6, 0), (x + 6, y + 6, top + 12))), view.pose.size)
+        self._box = within(cv2.boundingRect(whole.box((-6, -6, 0), (x + 6, y + 6, top + 12))), view.pose.size)
         self.sight = Sight(view.pose.cropped(self._box), view.bed_mm)
         self.scene = ExpectedScene(data, analysis, model, self.sight)
         self._clear = ClearBed(self._cut(view.clear))
@@ -160,20 +181,7 @@ class BuildWatch:
     def _told(
         self, unjudged: Unjudged | None, found: e.FrameEvidence | None, suspicions: tuple[Suspicion, ...]
     ) -> Seen:
-        return Seen(unjudged, found, tuple(replace(s, place=self._share(s.place)) for s in suspicions))
-
-    def _share(self, place: Any) -> tuple[float, float, float, float] | None:
-        """A place of the part that is looked at, as shares of the whole picture that the camera gives."""
-        if place is None:
-            return None
-        x, y, wide, high = place
-        corners = np.array([(x, y), (x + wide, y + high)], np.float64) + self._box[:2]
-        pose = self.view.pose
-        flat = (corners - pose.middle) / pose.focal_px
-        (a, b), (c, d) = (
-            flat * (1 + pose.bend * (flat**2).sum(1, keepdims=True)) * pose.focal_px + pose.middle
-        ) / pose.size
-        return float(a), float(b), float(c - a), float(d - b)
+        return Seen(unjudged, found, tuple(replace(s, place=self.view.share(s.place, self._box)) for s in suspicions))
 
     def _learn(self, lit: Lit, laid: Image, head: Image) -> None:
         """What the material looks like, from where it should be and is unlike the bed."""
@@ -192,7 +200,8 @@ class BuildWatch:
         self._faint = self._clear.contrast(self._material, self._bed) < FAINT
 
 
-def _within(box: Any, size: tuple[int, int]) -> tuple[int, int, int, int]:
+def within(box: Any, size: tuple[int, int]) -> tuple[int, int, int, int]:
+    """The part of a picture that is looked at. Raises PoseUnclear where that is hardly any."""
     left, top, wide, high = (int(v) for v in box)
     if wide < 20 or high < 20:
         raise PoseUnclear("The bed is not in the picture.")

@@ -180,6 +180,8 @@ def find_pose(
     if best is None:
         raise PoseUnclear("No camera could see the bed's corners there; click the four corners in order again.")
     if best.error_px > LARGEST_ERROR * size[0]:
+        if known is not None and find_pose(corners, bed_mm, size, bend=bend).error_px < best.error_px / 2:
+            raise PoseUnclear("The nozzle's tip does not fit the corners: mark its very tip again, or leave it out.")
         raise PoseUnclear(
             f"The corners miss by {best.error_px:.0f} px: click the bed's four corners again, in order, and check that "
             f"the machine's bed is {x:g} x {y:g} mm."

@@ -88,6 +88,24 @@ class Sight:
         at = np.clip(self.pose.project(corners, bent=False), -30000, 30000)
         cv2.fillConvexPoly(mask, cv2.convexHull(np.round(at).astype(np.int32)), 255)
 
+    def fill_head(self, mask: Image, nozzle: Floats, box: HeadBox) -> None:
+        """Set the pixels that a box about the nozzle's tip (mm) may cover to 255; beside the bed it ends."""
+        (left, right), (near, far), (below, above) = box
+        x, y, z = nozzle.tolist()
+        low, high = max(x + left, -BEAM_END_MM), min(x + right, self.bed_mm[0] + BEAM_END_MM)
+        self.fill(mask, (low, y + near, z + below), (high, y + far, z + above))
+
+    def heads(self, nozzles: Floats) -> Image:
+        """What a head at any of these places (n x 3, mm) may hide, 255, and the beam that carries it, BEAM; 0
+        elsewhere."""
+        mask, beam = np.zeros(self.shape, np.uint8), np.zeros(self.shape, np.uint8)
+        for nozzle in nozzles:
+            self.fill_head(beam, nozzle, BEAM_BOX_MM)
+            for box in HEAD_BOXES_MM:
+                self.fill_head(mask, nozzle, box)
+        mask[(beam > 0) & (mask == 0)] = BEAM
+        return mask
+
     def mm2_per_px(self, u: float, v: float) -> float:
         """How much of the bed's plane a pixel shows."""
         back = np.linalg.inv(self.pose.plane(0.0))
@@ -228,19 +246,7 @@ class ExpectedScene:
         some = _apart(places)
         if unlike is not None and len(some) > 1:
             some = some[self._seems_there(some, unlike)]
-        mask, beam = np.zeros(self.sight.shape, np.uint8), np.zeros(self.sight.shape, np.uint8)
-        for place in some:
-            self._fill_head(beam, place, BEAM_BOX_MM)
-            for box in HEAD_BOXES_MM:
-                self._fill_head(mask, place, box)
-        mask[(beam > 0) & (mask == 0)] = BEAM
-        return mask
-
-    def _fill_head(self, mask: Image, place: Floats, box: HeadBox) -> None:
-        (left, right), (near, far), (below, above) = box
-        x, y, z = place.tolist()
-        low, high = max(x + left, -BEAM_END_MM), min(x + right, self.sight.bed_mm[0] + BEAM_END_MM)
-        self.sight.fill(mask, (low, y + near, z + below), (high, y + far, z + above))
+        return self.sight.heads(some)
 
     def _seems_there(self, places: Floats, unlike: Image) -> Image:
         """At which places a head seems to be: where what is unlike the bed, and no material, fills its outline."""
@@ -249,7 +255,7 @@ class ExpectedScene:
         shares = np.zeros(len(places))
         for k, place in enumerate(places):
             mask = np.zeros(self.sight.shape, np.uint8)
-            self._fill_head(mask, place, CORE_MM)
+            self.sight.fill_head(mask, place, CORE_MM)
             shares[k] = float((mask & (seen * 255) > 0).sum()) / max(1, int((mask & (could * 255) > 0).sum()))
         best = shares.max()
         return shares >= max(0.8 * best, best - 0.15) if best > 0.5 else np.ones(len(places), bool)

@@ -21,6 +21,7 @@ class Unjudged(StrEnum):
     COVERED = "covered"
     KNOCKED = "knocked"
     HANDS = "hands"
+    HEAD = "head"
 
 
 WORDS: dict[Unjudged, str] = {
@@ -29,6 +30,7 @@ WORDS: dict[Unjudged, str] = {
     Unjudged.COVERED: "Something covers the camera. Clear its view.",
     Unjudged.KNOCKED: "The camera has been moved. Mark the bed's corners again.",
     Unjudged.HANDS: "Something is in front of the bed. The watch goes on when it is gone.",
+    Unjudged.HEAD: "The head hides most of the bed. Move it up, or aside.",
 }
 
 DARK_LEVEL, DARK_GAIN = 5.0, 0.1

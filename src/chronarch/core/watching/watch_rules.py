@@ -31,8 +31,8 @@ class Follow(StrEnum):
 
 @dataclass(frozen=True)
 class WatchRule:
-    """`follow` says for each kind what follows; a kind that is not named is told. `reason` is why the watch is off, if
-    it is and somebody said so."""
+    """`follow` says for each kind what follows; a kind that is not named is told, and a bed that is not clear takes no
+    work. `reason` is why the watch is off, if it is and somebody said so."""
 
     on: bool = True
     reason: Annotated[str, Len(0, 200)] = ""
@@ -44,7 +44,8 @@ class WatchRule:
                 raise ValueError(f"{mode} befalls a whole build; no one object can be left out for it")
 
     def follows(self, mode: FailureMode) -> Follow:
-        return self.follow.get(mode, Follow.TELL) if self.on else Follow.NOTHING
+        usual = Follow.PAUSE if mode is FailureMode.NOT_CLEAR else Follow.TELL
+        return self.follow.get(mode, usual) if self.on else Follow.NOTHING
 
 
 def what_is_done(follow: Follow, object_: str, others: int) -> Follow:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Integer, cast, func, select, update
+from sqlalchemy import Integer, cast, func, or_, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.machines.states import BuildState
@@ -64,6 +64,20 @@ async def close_ended(db: AsyncSession, now: datetime) -> None:
         row.over_at = now
 
 
+async def of_bed(db: AsyncSession, machine: int) -> Suspicion | None:
+    """The newest that was raised of a machine's bed since its last build."""
+    last = select(func.max(Build.ended_at)).where(Build.machine_id == machine).scalar_subquery()
+    query = select(Suspicion).where(Suspicion.machine_id == machine, Suspicion.build_id.is_(None))
+    since = query.where(or_(last.is_(None), Suspicion.at > last)).order_by(Suspicion.id.desc()).limit(1)
+    return (await db.execute(since)).scalar_one_or_none()
+
+
+async def open_of_beds(db: AsyncSession) -> Sequence[Suspicion]:
+    """What was raised of beds and is not over."""
+    query = select(Suspicion).where(Suspicion.build_id.is_(None), Suspicion.over_at.is_(None))
+    return (await db.execute(query.order_by(Suspicion.id))).scalars().all()
+
+
 async def keep_frames(db: AsyncSession, build: int, camera: int | None) -> None:
     """The frames of a build are labelled now: those that are left stay."""
     mine = update(Frame).where(Frame.build_id == build, Frame.camera_id == camera)
@@ -74,6 +88,12 @@ async def rules(db: AsyncSession, read: Callable[[Any], WatchRule]) -> dict[tupl
     """What was set for the shop, machines and jobs, by scope and number."""
     rows = (await db.execute(select(WatchSetting))).scalars()
     return {(row.scope, row.subject): read(row.rule) for row in rows}
+
+
+async def view_with_picture(db: AsyncSession, camera: int) -> tuple[BedView, bytes]:
+    """How a camera sees a bed, and the clear bed's frame. Raises NoResultFound."""
+    view = await db.get_one(BedView, camera)
+    return view, (await db.execute(select(BedView.clear).where(BedView.camera_id == camera))).scalar_one()
 
 
 async def views(db: AsyncSession) -> dict[int, BedView]:

@@ -123,6 +123,10 @@ class BedView(Base):
     corners: Mapped[list[list[float]]] = mapped_column(JSON)
     clear: Mapped[bytes] = mapped_column(LargeBinary(4_000_000), deferred=True)
     """A JPEG."""
+    head_mm: Mapped[list[float] | None] = mapped_column(JSON)
+    """Where the head's nozzle is in it; null where that is not known."""
+    tip: Mapped[list[float] | None] = mapped_column(JSON)
+    """The nozzle's tip in pixels, if somebody marked it."""
     width: Mapped[int] = mapped_column(Integer)
     height: Mapped[int] = mapped_column(Integer)
     set_at: Mapped[datetime] = mapped_column(UtcTime)
@@ -141,12 +145,13 @@ class WatchSetting(Base):
 
 
 class Suspicion(Base):
-    """What the watch suspected of a build, or what it missed and a person said."""
+    """What the watch suspected of a build, or of a bed before one; or what it missed and a person said."""
 
     __tablename__ = "suspicion"
     __change__ = "suspicions"
     id: Mapped[int] = mapped_column(primary_key=True)
-    build_id: Mapped[int] = mapped_column(ForeignKey("build.id"))
+    build_id: Mapped[int | None] = mapped_column(ForeignKey("build.id"))
+    """Null for a bed before a start."""
     machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"))
     camera_id: Mapped[int | None] = mapped_column(ForeignKey("camera.id", ondelete="SET NULL"))
     frame_id: Mapped[int | None] = mapped_column(ForeignKey("frame.id", ondelete="SET NULL"))

@@ -31,6 +31,8 @@ from chronarch.wire.machines import machine as wm
 from chronarch.wire.machines.machine import MachineControls
 from chronarch.wire.machines.model import machine_model
 
+HEAD_COMES_WITHIN = timedelta(seconds=20)
+"""A head has come, shop time, to where it was told to be so long ago."""
 LATELY = 20
 """So many samples say how a tender's clock stands."""
 COMMAND_WITHIN_S = 15.0
@@ -85,15 +87,22 @@ class FleetMachine:
     """When its plug was last turned on, shop time; None since it was turned off."""
     laying: asyncio.Lock = field(default_factory=asyncio.Lock)
     """Held while it is changed what its build lays: each change stands on the one before."""
-    clear_frame: bytes | None = None
-    """A frame of its clear bed, with the head where it is after a release. None while nobody has looked; empty when no
-    frame could be had."""
+
+    head_since: datetime | None = None
+    """When its head was told to be elsewhere last, shop time."""
+    bed_seen: bool = False
+    """Whether the watch has looked at its clear bed, or could not, since its last build."""
+    on_bed: str = ""
+    """Why the watch keeps it from work: what seems to lie on its bed. Empty while nothing does."""
 
     @property
-    def must_pose(self) -> bool:
-        """Whether it must show its clear bed to the camera before it takes work."""
-        lets_go = self.model.releases > 0 and self.model.release_sequence and self.camera
-        return bool(lets_go) and self.clear_frame is None
+    def head_mm(self) -> tuple[float, float, float] | None:
+        """Where its head was when it last told; None while that is not known."""
+        return self.sample.hands.head_mm if self.sample is not None else None
+
+    def head_rests(self, at: datetime) -> bool:
+        """Whether its head was there at a time, shop time: it is told to be where it goes before it has come there."""
+        return self.head_since is None or at > self.head_since + HEAD_COMES_WITHIN
 
 
 class Fleet:
@@ -104,6 +113,8 @@ class Fleet:
         self._known: dict[str, FleetMachine] = {}
         self.connections: dict[str, TenderConnection] = {}
         self.zone: tzinfo = UTC
+        self.must_see: Callable[[FleetMachine], bool] = lambda known: False
+        """Whether the watch looks at the clear bed of a machine before it takes work."""
         self.version = 0
         """How often rows were read or a tender came or went: what a plan is made from may be different then."""
 
@@ -136,6 +147,8 @@ class Fleet:
                 known = self._known[row.name.lower()] = FleetMachine(row, spec, tender)
             known.spools, known.plug = loaded.get(row.id, {}), hanging.get(row.id)
             known.brief, known.planned_s = briefs.get(row.id, (None, 0.0))
+            if known.brief is not None:
+                known.bed_seen, known.on_bed = False, ""
             known.row, known.model, known.tender = row, spec, tender
         await self.publish_all([self._known[row.name.lower()] for row, _, _ in found])
 
@@ -233,11 +246,18 @@ class Fleet:
             state,
             Intake(row.intake),
             self.reachable(known),
-            known.brief is not None or known.must_pose,
+            known.brief is not None,
             row.reason,
             self.words(row.since),
             self.start_up_s(known),
+            self._held(known),
         )
+
+    def _held(self, known: FleetMachine) -> str:
+        """Why a machine that is idle takes no work yet, in words that follow its name; empty where it does."""
+        if known.bed_seen or not self.must_see(known):
+            return ""
+        return f"takes no work: {known.on_bed}" if known.on_bed else "waits until the watch has seen its bed"
 
     def asleep(self, known: FleetMachine) -> bool:
         """Whether the shop has turned it off because there was nothing to do, and will turn it on for work."""
@@ -277,6 +297,8 @@ class Fleet:
         known = self._known.get(sample.machine.lower())
         if known is None or known.tender != tender:
             return None
+        if sample.hands.head_mm != known.head_mm and self._now is not None:
+            known.head_since = self._now()
         known.sample = sample
         self.publish(known)
         return known

@@ -46,8 +46,6 @@ async def judge(context: ServiceContext, fleet: Fleet, number: int, asked: w.Cle
         build.scrap_reason, build.judged_by = asked.reason, who.signature
         build.cleared_at = build.cleared_at or context.clock.now()
         if not lifted:
-            if machine.release_stuck:
-                fleet.find(machine.name).clear_frame = None  # it must show its clear bed again
             machine.release_stuck = ""
             machine.releases_left = known_releases(fleet, machine.name)
         await orders.settle(db, job, before, context.clock.now())

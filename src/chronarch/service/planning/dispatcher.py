@@ -136,4 +136,6 @@ def chosen_alone(snapshot: Snapshot, machine: str) -> int | None:
 
 def _may_take(at: MachineStatus, by_hand: bool = False) -> bool:
     takes = at.intake is Intake.OPEN or by_hand
-    return takes and at.state is MachineState.IDLE and not at.busy and at.reachable and not at.start_up_s
+    return (
+        takes and at.state is MachineState.IDLE and not at.busy and not at.held and at.reachable and not at.start_up_s
+    )

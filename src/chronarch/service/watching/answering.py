@@ -23,7 +23,8 @@ async def answer_suspicion(db: AsyncSession, number: int, *, right: bool, by: st
     row.right, row.answered_by, row.answered_at = right, by, at
     if not right:
         row.over_at = row.over_at or at
-    await records.keep_frames(db, row.build_id, row.camera_id)
+    if row.build_id is not None:
+        await records.keep_frames(db, row.build_id, row.camera_id)
     await db.commit()
 
 

@@ -15,11 +15,13 @@ from datetime import datetime
 from typing import Annotated, Any
 
 from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.errors import CoreError
 from chronarch.core.machines.states import MachineState
 from chronarch.core.notices.kinds import NoticeKind
 from chronarch.core.watching.answers import learn_from_answers
+from chronarch.core.watching.camera_pose import KnownPoint
 from chronarch.core.watching.carefulness import CatchRate, choose
 from chronarch.core.watching.frame_keeping import FOR_EVER, FrameReason
 from chronarch.core.watching.measured import MEASURED
@@ -114,7 +116,7 @@ class BuildWatching:
 
     # What holds ---------------------------------------------------------------------------------------------------
 
-    async def _renew(self) -> None:
+    async def renew(self) -> None:
         """Read rules and views anew where they have changed."""
         now_s = self._context.clock.monotonic_s()
         if not self._changed.event.is_set() and now_s - self._weighed_s < WEIGHED_EVERY_S:
@@ -145,6 +147,19 @@ class BuildWatching:
     def camera_of(self, machine: str) -> KnownCamera | None:
         """The camera that watches a machine: its first."""
         return next((k for k in self._cameras.all() if k.machine == machine and k.row.first), None)
+
+    def view_of(self, machine: str) -> t.BedView | None:
+        """How the camera that watches a machine sees its bed, without the picture."""
+        camera = self.camera_of(machine)
+        return self._views.get(camera.row.id) if camera is not None else None
+
+    async def moved(self, db: AsyncSession, camera: int) -> dict[FailureMode, float]:
+        """What people's answers move each kind's odds by, for one camera."""
+        answers = await suspicions.answers_of(db, camera)
+        return {
+            mode: learn_from_answers([(p, right) for kind, p, right in answers if kind == mode])
+            for mode in FailureMode
+        }  # fmt: skip
 
     def rule(self, known: FleetMachine) -> WatchRule:
         """What holds for a machine and the job it works on."""
@@ -188,7 +203,7 @@ class BuildWatching:
 
     async def look(self) -> None:
         """Look at the frames that are due."""
-        await self._renew()
+        await self.renew()
         await self._follow_edits()
         to_watch = {
             known.row.name: known for known in self._fleet.all()
@@ -296,17 +311,13 @@ class BuildWatching:
 
     async def _order(self, known: FleetMachine, camera: KnownCamera, one: _Watched) -> WatchOrder:
         async with self._context.sessions() as db:
-            view = await db.get_one(t.BedView, camera.row.id)
-            clear = (await db.execute(select(t.BedView.clear).where(t.BedView.camera_id == camera.row.id))).scalar_one()
-            answers = await suspicions.answers_of(db, camera.row.id)
+            view, clear = await suspicions.view_with_picture(db, camera.row.id)
+            moved = await self.moved(db, camera.row.id)
             build = await db.get_one(t.Build, one.build)
-        moved = {
-            mode: learn_from_answers([(p, right) for kind, p, right in answers if kind == mode])
-            for mode in FailureMode
-        }  # fmt: skip
         corners = tuple((float(u), float(v)) for u, v in view.corners)
         left_out = tuple(str(skip["object"]) for skip in build.skips)
-        return WatchOrder(self._contents.path(one.sha256), known.model, clear, corners, moved, left_out)
+        path = self._contents.path(one.sha256)
+        return WatchOrder(path, known.model, clear, corners, moved, left_out, known_point(view))
 
     async def _end(self, machine: str, one: _Watched) -> None:
         """A build is no longer watched."""
@@ -399,6 +410,14 @@ def _doubted(before: Sequence[t.Suspicion], found: Suspicion) -> bool:
     return any(
         row.right is False and (row.object == found.object or not row.object or not found.object) for row in before
     )
+
+
+def known_point(view: t.BedView) -> KnownPoint | None:
+    """The nozzle's tip, if it was marked in the clear bed's frame."""
+    if not view.tip or not view.head_mm:
+        return None
+    x, y, z = view.head_mm
+    return KnownPoint((x, y, z), (view.tip[0], view.tip[1]))
 
 
 def _other(before: t.BedView | None, now: t.BedView | None) -> bool:

@@ -7,57 +7,38 @@ than its model allows while nobody is there.
 from __future__ import annotations
 
 import asyncio
-import io
 import logging
 from collections.abc import Coroutine
 from contextlib import suppress
-from datetime import datetime
 from typing import Any
 
-import numpy as np
-from PIL import Image
 from sqlalchemy.exc import SQLAlchemyError
 
 from chronarch.core.control import actions as hands
 from chronarch.core.machines.states import MachineState, Outcome
 from chronarch.core.notices.kinds import NoticeKind
-from chronarch.core.watching.bed_clear import ALLOWED, Grey, difference
 from chronarch.records import tables as t
 from chronarch.records.notices.opening import open_notice
 from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet, FleetMachine
 from chronarch.service.planning.settings import load_settings
 from chronarch.service.problems import ApiProblem
-from chronarch.service.watching.cameras import Cameras, Looker
+from chronarch.service.watching.bed_watching import BedWatching
 from chronarch.wire.control.commands import Act, Clear
 
 LOOK_EVERY_S = 1.0
 SEEN_WITHIN_S = 60.0
 WITHIN_S = 120.0
-LOOKS_PER_S = 2.0
-THUMBNAIL = (96, 72)
-WITHOUT_CAPTION = 0.94
-"""Cameras write the time at the bottom of their frames; this share above it is compared."""
 log = logging.getLogger("chronarch.releasing")
-
-
-def grey(frame: bytes) -> Grey:
-    """A frame as a grey thumbnail."""
-    with Image.open(io.BytesIO(frame)) as image:
-        view = image.convert("L").crop((0, 0, image.width, round(image.height * WITHOUT_CAPTION)))
-        small = view.resize(THUMBNAIL, Image.Resampling.BOX)
-    return np.asarray(small, float)
 
 
 class PartRelease:
     """Watches the machines that may release parts; one release at a time for each machine."""
 
-    def __init__(self, context: ServiceContext, fleet: Fleet, cameras: Cameras) -> None:
-        self._context, self._fleet, self._cameras = context, fleet, cameras
+    def __init__(self, context: ServiceContext, fleet: Fleet, beds: BedWatching) -> None:
+        self._context, self._fleet, self._beds = context, fleet, beds
         self._under_way: set[str] = set()
         self._tasks: set[asyncio.Task[None]] = set()
-        self._blind: dict[str, datetime | None] = {}
-        """Machines that no camera saw when they showed their clear bed, with the newest frame then."""
 
     async def look(self) -> None:
         """Have parts released as beds cool."""
@@ -68,13 +49,6 @@ class PartRelease:
     def _look(self, known: FleetMachine) -> None:
         row, brief = known.row, known.brief
         if not self._fleet.reachable(known) or not known.model.release_sequence:
-            return
-        if row.state == MachineState.IDLE and brief is None:
-            if row.name in self._blind and known.frame_at != self._blind[row.name]:
-                del self._blind[row.name]
-                known.clear_frame = None  # its camera works again
-            if known.must_pose:
-                self._begin(known, self._pose(known))
             return
         left = brief is not None and brief.outcome is Outcome.COMPLETED and row.releases_left > 0
         if brief is not None and left and row.state == MachineState.UNCLEARED and not row.release_stuck:
@@ -98,19 +72,6 @@ class PartRelease:
         finally:
             self._under_way.discard(known.row.name)
 
-    async def _pose(self, known: FleetMachine) -> None:
-        """Have a machine with a clear bed run its sequence, and keep what the camera sees then."""
-        try:
-            await self._sweep(known)
-            known.clear_frame = await self._next_frame(known) or b""
-            if not known.clear_frame:
-                self._blind[known.row.name] = known.frame_at
-                log.warning("%s could not show its clear bed: no camera frame has come", known.row.name)
-        except ApiProblem as error:
-            log.warning("%s could not show its clear bed: %s", known.row.name, error)
-            known.clear_frame = b""
-        self._context.changes.wake("machines")
-
     async def _release(self, known: FleetMachine, build: int) -> None:
         await self._write(known, build, await self._try(known))
 
@@ -118,37 +79,17 @@ class PartRelease:
         wish = hands.RunSequence(known.model.release_sequence, {})
         await self._fleet.command(known, Act(action=wish), "release", WITHIN_S)
 
-    async def _next_frame(self, known: FleetMachine) -> bytes | None:
-        """The second frame from now on: the first may have been taken before. None when none comes."""
-        deadline = asyncio.get_running_loop().time() + SEEN_WITHIN_S
-        seen, looker = {known.frame_at}, Looker()
-        await self._cameras.look(looker, {known.camera: ("full", LOOKS_PER_S)})
-        try:
-            while asyncio.get_running_loop().time() < deadline:
-                seen.add(known.frame_at)
-                if len(seen) > 2:
-                    return known.frame
-                await asyncio.sleep(0.1)
-            return None
-        finally:
-            await self._cameras.look(looker, {})
-
     async def _try(self, known: FleetMachine) -> str:
         """Have the machine release its part, and check that it did. Returns what was wrong, nothing when the bed is
         clear."""
-        if not known.clear_frame:
-            return "there is no camera frame of its clear bed to compare with"
+        why = self._beds.why_unseen(known)
+        if why:
+            return f"its bed cannot be looked at: {why}"
         try:
             await self._sweep(known)
         except ApiProblem as error:
             return str(error).removeprefix(f"{known.row.name}: ")
-        frame = await self._next_frame(known)
-        if frame is None:
-            return "no camera frame has come since"
-        clear = await asyncio.to_thread(grey, known.clear_frame)
-        now = await asyncio.to_thread(grey, frame)
-        share = difference(clear, now)
-        return "" if share <= ALLOWED else f"the camera still sees something on the bed ({share:.1%} differs)"
+        return await self._beds.check(known, SEEN_WITHIN_S)
 
     async def _write(self, known: FleetMachine, build: int, problem: str) -> None:
         async with self._context.sessions() as db:

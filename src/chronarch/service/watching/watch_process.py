@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Annotated
 
+from chronarch.core.watching.camera_pose import KnownPoint
 from chronarch.service.context import part
 from chronarch.service.process_pool import ProcessPool, allowed_s
-from chronarch.service.watching.watch_messages import BedGrid, Looked, Spot, WatchOrder
+from chronarch.service.watching.watch_messages import BedGrid, BedOrder, Looked, Place, Spot, WatchOrder
 
 WORK = "chronarch.service.watching.watch_work"
 LOOK_WITHIN_S = 60.0
@@ -26,11 +27,20 @@ class WatchProcess:
         found: Looked = await self._pool.run(f"{WORK}:look", key, jpeg, taken, at_s, within_s=LOOK_WITHIN_S)
         return found
 
+    async def begin_bed(self, key: str, order: BedOrder) -> None:
+        await self._pool.run(f"{WORK}:begin_bed", key, order, within_s=LOOK_WITHIN_S)
+
+    async def look_at_bed(self, key: str, jpeg: bytes, head_mm: Place) -> Looked:
+        found: Looked = await self._pool.run(f"{WORK}:look_at_bed", key, jpeg, head_mm, within_s=LOOK_WITHIN_S)
+        return found
+
     async def end(self, key: str) -> None:
         await self._pool.run(f"{WORK}:end", key, within_s=LOOK_WITHIN_S)
 
-    async def grid(self, jpeg: bytes, corners: tuple[Spot, ...], bed_mm: Spot) -> BedGrid:
-        found: BedGrid = await self._pool.run(f"{WORK}:grid", jpeg, corners, bed_mm, within_s=LOOK_WITHIN_S)
+    async def grid(
+        self, jpeg: bytes, corners: tuple[Spot, ...], bed_mm: Spot, known: KnownPoint | None
+    ) -> BedGrid:  # fmt: skip
+        found: BedGrid = await self._pool.run(f"{WORK}:grid", jpeg, corners, bed_mm, known, within_s=LOOK_WITHIN_S)
         return found
 
     async def offer(self, jpeg: bytes, bed_mm: Spot) -> list[Spot] | None:

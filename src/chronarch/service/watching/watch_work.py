@@ -16,13 +16,14 @@ from chronarch.core.gcode.analysis import Analysis, analyse
 from chronarch.core.gcode.kernel_layout import Bytes
 from chronarch.core.gcode.reader import as_bytes
 from chronarch.core.machines.model import MachineModel
+from chronarch.core.watching.bed_check import BedCheck
 from chronarch.core.watching.bed_edges import offered_corners
 from chronarch.core.watching.build_watch import BuildWatch, CameraView, decode
-from chronarch.core.watching.camera_pose import CameraPose, Spot, find_bend, find_pose
+from chronarch.core.watching.camera_pose import CameraPose, Floats, KnownPoint, Spot, find_bend, find_pose
 from chronarch.core.watching.frame_quality import WORDS
 from chronarch.core.watching.judgement import Judge
 from chronarch.core.watching.learned import LEARNED
-from chronarch.service.watching.watch_messages import BedGrid, Looked, NotBegun, WatchOrder
+from chronarch.service.watching.watch_messages import BedGrid, BedOrder, Looked, NotBegun, Place, WatchOrder
 
 MOST = 200
 """Builds that are held at once; the one that was looked at longest ago goes first."""
@@ -40,6 +41,7 @@ class _Held:
 
 
 _held: OrderedDict[str, _Held] = OrderedDict()
+_beds: OrderedDict[str, BedCheck] = OrderedDict()
 _read: OrderedDict[tuple[Path, MachineModel], tuple[Bytes, Analysis]] = OrderedDict()
 
 
@@ -51,7 +53,7 @@ def enter() -> None:
 def begin(key: str, order: WatchOrder) -> None:
     """Begin to watch a build. Raises PoseUnclear, ValueError, NotGcode, OSError."""
     x, y, _ = order.model.volume_mm
-    view = CameraView.of(order.clear, order.corners, (x, y))
+    view = CameraView.of(order.clear, order.corners, (x, y), known=order.known)
     data, analysis = _file(order.content, order.model)
     watch = BuildWatch(view, data, analysis, order.model, Judge(LEARNED, order.moved))
     _held[key] = _Held(watch, order.left_out)
@@ -85,19 +87,43 @@ def look(key: str, jpeg: bytes, taken: int, at_s: float) -> Looked:
     return Looked(WORDS[seen.unjudged] if seen.unjudged else "", found, len(held.watch.names), cost_s)
 
 
+def begin_bed(key: str, order: BedOrder) -> None:
+    """Begin to look at a bed before a start. Raises PoseUnclear, ValueError."""
+    view = CameraView.of(order.clear, order.corners, order.bed_mm, known=order.known)
+    _beds[key] = BedCheck(view, order.head_mm, Judge(LEARNED, order.moved))
+    while len(_beds) > MOST:
+        _beds.popitem(last=False)
+
+
+def look_at_bed(key: str, jpeg: bytes, head_mm: Place) -> Looked:
+    """Look at one frame of a bed, with the head's nozzle at a place. Raises NotBegun, and ValueError for a frame that
+    cannot be read."""
+    check = _beds.get(key)
+    if check is None:
+        raise NotBegun(f"{key} is not looked at")
+    begin_s = time.process_time()
+    seen = check.look(jpeg, head_mm)
+    unjudged = WORDS[seen.unjudged] if seen.unjudged else ""
+    return Looked(unjudged, seen.suspicions, 0, time.process_time() - begin_s)
+
+
 def end(key: str) -> None:
-    """The build is over."""
+    """The build, or the looking at a bed, is over."""
     _held.pop(key, None)
+    _beds.pop(key, None)
 
 
-def grid(jpeg: bytes, corners: tuple[Spot, ...], bed_mm: Spot) -> BedGrid:
-    """Check corners in a picture. Raises PoseUnclear, ValueError."""
+def grid(jpeg: bytes, corners: tuple[Spot, ...], bed_mm: Spot, known: KnownPoint | None) -> BedGrid:
+    """Check corners in a picture, and perhaps a point at a known height. Raises PoseUnclear, ValueError."""
     image = decode(jpeg)
     size = image.shape[1], image.shape[0]
     bend = find_bend(image[..., 1], corners, bed_mm)
-    pose = find_pose(corners, bed_mm, size, bend=bend)
+    pose = find_pose(corners, bed_mm, size, bend=bend, known=known)
     x, y, z = pose.eye_mm.tolist()
-    return BedGrid(size, _lines(pose, bed_mm), pose.error_px, bend, (x, y, z), pose.mirrored)
+    lines = _lines(pose, bed_mm)
+    if known is not None:
+        lines.append(_drawn(pose, np.array([(*known.at_mm[:2], 0.0), known.at_mm])))
+    return BedGrid(size, lines, pose.error_px, bend, (x, y, z), pose.mirrored)
 
 
 def offer(jpeg: bytes, bed_mm: Spot) -> list[Spot] | None:
@@ -112,4 +138,8 @@ def _lines(pose: CameraPose, bed_mm: Spot) -> list[list[Spot]]:
     for k in np.linspace(0, 1, STEPS + 1):
         ways.append(np.stack([np.full_like(along, k * x), along * y, 0 * along], 1))
         ways.append(np.stack([along * x, np.full_like(along, k * y), 0 * along], 1))
-    return [[(round(float(u), 1), round(float(v), 1)) for u, v in pose.project(way)] for way in ways]
+    return [_drawn(pose, way) for way in ways]
+
+
+def _drawn(pose: CameraPose, way: Floats) -> list[Spot]:
+    return [(round(float(u), 1), round(float(v), 1)) for u, v in pose.project(way)]

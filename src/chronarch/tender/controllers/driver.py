@@ -147,6 +147,7 @@ class MachineDriver(ABC):
         controller, machine = self.controller, self.controller.machine
         return wh.MachineControls(
             moment=controller.activity.name.lower(), settings=machine.settings, position_mm=machine.position_mm,
+            head_mm=machine.head_mm,
             suspect=controller.suspect, watchdog=machine.watchdog, contact=machine.contact, change=machine.change,
             asked=[adjustment(action) for action in controller.asked],
             pauses_before=sorted(controller.pauses_before),

@@ -84,6 +84,8 @@ class MachineControls(Wire):
     nozzle_rests: bool = False
     position_mm: tuple[float, float, float] | None = None
     """Where the head is; None while it has not been homed."""
+    head_mm: tuple[float, float, float] | None = None
+    """Where the head was when the machine last told, though somebody may have pushed it since."""
     waits: str = ""
     """What the machine has paused itself for and waits for a person for. Resuming tells it to go on."""
     question: str = ""

@@ -23,9 +23,11 @@ ObjectName = Annotated[str, Field(max_length=120), COMPOSED]
 
 
 class BedCorners(Wire):
-    """Where a camera sees the bed's corners, in its newest picture, which shows the clear bed."""
+    """Where a camera sees the bed's corners, in its newest picture, which shows the clear bed; and the tip of the
+    nozzle, if somebody marked it. A homed machine knows how high that is, so it makes the vertical better."""
 
     corners: Corners
+    tip: Corner | None = None
 
 
 class BedSight(Wire):
@@ -38,23 +40,24 @@ class BedSight(Wire):
     error_px: float
     """How far the corners miss where a camera would see them, root mean square."""
     lines: list[list[Corner]]
-    """The bed's grid, drawn into the picture: rows of points."""
+    """The bed's grid, drawn into the picture: rows of points; and from the bed up to the nozzle's tip."""
     bend: float
     """The lens's radial term."""
     eye_mm: tuple[float, float, float]
     """Where the camera stands, from the bed's origin."""
     mirrored: bool
     """Whether the picture shows left and right swapped."""
+    tip: Corner | None = None
     set_at: Time | None = None
     set_by: str = ""
 
 
 class Suspicion(Wire):
-    """What the watch suspects of a build, or what a person said that it missed. Its picture is the kept frame
-    `frame`."""
+    """What the watch suspects of a build, or of a bed before one, which has no `build`; or what a person said that it
+    missed. Its picture is the kept frame `frame`."""
 
     number: int
-    build: int
+    build: int | None = None
     machine: str
     camera: str = ""
     frame: int | None = None
@@ -108,6 +111,8 @@ class MachineWatch(Wire):
     """What keeps the newest frame from being judged."""
     looked_at: Time | None = None
     """When the newest frame that was looked at was taken."""
+    bed_unseen: str = ""
+    """Why its bed is not looked at before a start, though its builds are watched; and what to do."""
 
 
 class WatchStanding(Wire):

@@ -9,14 +9,16 @@ from fastapi import APIRouter, Response
 from sqlalchemy import select
 
 from chronarch.core.bounds import Named
+from chronarch.core.watching.camera_pose import KnownPoint
 from chronarch.records import tables as t
 from chronarch.service.context import Context, ServiceContext
 from chronarch.service.http.deadlock_retry import RetryingRoute
-from chronarch.service.machines.fleet import Fleet, TheFleet
+from chronarch.service.machines.fleet import Fleet, FleetMachine, TheFleet
 from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.service.process_pool import NotDone
-from chronarch.service.watching.cameras import KnownCamera, TheCameras
+from chronarch.service.watching.build_watching import known_point
+from chronarch.service.watching.cameras import KnownCamera, NewestFrame, TheCameras
 from chronarch.service.watching.watch_messages import Spot
 from chronarch.service.watching.watch_process import TheWatchProcess, WatchProcess
 from chronarch.wire.common import RequestDone, fill
@@ -37,7 +39,7 @@ async def bed_sight(
         if row is None:
             raise ApiProblem(404, f"The bed's corners are not marked in the picture of {known.row.name} yet.")
         clear = await _clear(context, known)
-    sight = await _sight(process, fleet, known, clear, [(u, v) for u, v in row.corners])
+    sight = await _sight(process, fleet, known, clear, [(u, v) for u, v in row.corners], known_point(row))
     return sight.model_copy(update={"set_at": row.set_at, "set_by": row.set_by})
 
 
@@ -54,14 +56,15 @@ async def check_corners(
 ) -> w.BedSight:
     """What corners would come to, in the newest picture. Nothing is kept."""
     known = cameras.find(name)
-    return await _sight(process, fleet, known, _newest(known), asked.corners)
+    newest = _newest(known)
+    return await _sight(process, fleet, known, newest.jpeg, asked.corners, _tip(fleet, known, newest, asked.tip))
 
 
 @router.get("/cameras/{name}/bed/offer")
 async def offered_corners(name: Named, fleet: TheFleet, cameras: TheCameras, process: TheWatchProcess) -> w.BedSight:
     """Where the bed's corners may be in the newest picture, and what they would come to. Nothing is kept."""
     known = cameras.find(name)
-    jpeg = _newest(known)
+    jpeg = _newest(known).jpeg
     found = await _looked(process.offer(jpeg, _bed(fleet, known)))
     if found is None:
         raise ApiProblem(
@@ -77,14 +80,19 @@ async def mark_corners(
 ) -> w.BedSight:  # fmt: skip
     """Keep the bed's corners, and the newest picture as that of the clear bed."""
     known = cameras.find(name)
-    machine = fleet.find(known.machine) if known.machine else None
+    machine = _machine(fleet, known)
     if machine is not None and machine.brief is not None:
         raise ApiProblem(409, f"{machine.row.name} has a build on its bed; mark the corners once the bed is clear.")
-    jpeg = _newest(known)
-    sight = await _sight(process, fleet, known, jpeg, asked.corners)
+    newest = _newest(known)
+    tip = _tip(fleet, known, newest, asked.tip)
+    sight = await _sight(process, fleet, known, newest.jpeg, asked.corners, tip)
+    if machine is not None and not machine.head_rests(newest.head.at):
+        raise ApiProblem(409, f"The head of {machine.row.name} has just moved; try again with the next picture.")
     async with context.sessions() as db:
         row = await db.get(t.BedView, known.row.id) or t.BedView(camera_id=known.row.id)
-        row.corners, row.clear = [list(corner) for corner in asked.corners], jpeg
+        row.corners, row.clear = [list(corner) for corner in asked.corners], newest.jpeg
+        row.tip = list(asked.tip) if asked.tip else None
+        row.head_mm = list(machine.head_mm) if machine is not None and machine.head_mm else None
         row.width, row.height = sight.width, sight.height
         row.set_at, row.set_by = context.clock.now(), who.signature
         db.add(row)
@@ -105,12 +113,30 @@ async def forget_corners(name: Named, context: Context, cameras: TheCameras) -> 
     return RequestDone(text=f"the corners in the picture of {known.row.name} are forgotten")
 
 
-def _newest(known: KnownCamera) -> bytes:
+def _machine(fleet: Fleet, known: KnownCamera) -> FleetMachine | None:
+    return fleet.find(known.machine) if known.machine else None
+
+
+def _tip(fleet: Fleet, known: KnownCamera, newest: NewestFrame, tip: Spot | None) -> KnownPoint | None:
+    """The nozzle's tip as a point that the machine knows. Raises ApiProblem (409)."""
+    if tip is None:
+        return None
+    machine = _machine(fleet, known)
+    at = machine.head_mm if machine is not None and machine.head_rests(newest.head.at) else None
+    if at is None:
+        raise ApiProblem(
+            409, f"It is not known where the nozzle of {known.machine or known.row.name} is in this picture: home it, "
+            "wait until the head rests, and mark the tip in a newer picture; or leave it out."
+        )  # fmt: skip
+    return KnownPoint(at, tip)
+
+
+def _newest(known: KnownCamera) -> NewestFrame:
     newest = known.newest.get("full")
     if newest is None:
         why = known.trouble.text if known.trouble else "none has come yet"
         raise ApiProblem(409, f"There is no picture of {known.row.name} to mark corners in: {why}.")
-    return newest.jpeg
+    return newest
 
 
 async def _clear(context: ServiceContext, known: KnownCamera) -> bytes:
@@ -141,8 +167,10 @@ async def _looked(look: Awaitable[Found]) -> Found:
 
 
 async def _sight(
-    process: WatchProcess, fleet: Fleet, known: KnownCamera, jpeg: bytes, corners: list[Spot]
-) -> w.BedSight:
-    found = await _looked(process.grid(jpeg, tuple(corners), _bed(fleet, known)))
+    process: WatchProcess, fleet: Fleet, known: KnownCamera, jpeg: bytes, corners: list[Spot],
+    point: KnownPoint | None = None,
+) -> w.BedSight:  # fmt: skip
+    found = await _looked(process.grid(jpeg, tuple(corners), _bed(fleet, known), point))
     wide, high = found.size
-    return fill(w.BedSight, found, corners=corners, width=wide, height=high)
+    tip = point.seen_px if point else None
+    return fill(w.BedSight, found, corners=corners, width=wide, height=high, tip=tip)

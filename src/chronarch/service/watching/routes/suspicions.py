@@ -21,6 +21,7 @@ from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.service.watching.answering import answer_suspicion, say_missed
+from chronarch.service.watching.bed_watching import TheBedWatching
 from chronarch.service.watching.build_watching import TheBuildWatching
 from chronarch.service.watching.cameras import TheCameras
 from chronarch.wire.common import fill
@@ -79,7 +80,7 @@ async def missed(number: Number, said: w.Missed, who: Caller, context: Context) 
 
 
 @router.get("/watch")
-async def standing(fleet: TheFleet, watching: TheBuildWatching) -> w.WatchStanding:
+async def standing(fleet: TheFleet, watching: TheBuildWatching, beds: TheBedWatching) -> w.WatchStanding:
     """How the watch stands: which machines it watches, why not others, and what it costs."""
     machines = []
     for known in fleet.all():
@@ -89,6 +90,7 @@ async def standing(fleet: TheFleet, watching: TheBuildWatching) -> w.WatchStandi
             w.MachineWatch(
                 machine=known.row.name, camera=camera.row.name if camera else "", watching=not why,
                 why_not=why or watching.problem(known.row.name), unjudged=unjudged, looked_at=at,
+                bed_unseen="" if why else beds.why_not(known),
             )
         )  # fmt: skip
     return w.WatchStanding(share=watching.share(), threshold=watching.chosen.threshold, machines=machines)

@@ -1,0 +1,327 @@
+"""Has beds looked at before a start: a machine whose bed should be clear takes no work until its camera has shown it.
+
+A few looks are enough. Where none can be judged within `GIVE_UP_S`, work goes on unseen. What lies on a bed holds its
+machine until the picture shows it gone, or a person calls it a false alarm.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Annotated, Any
+
+from chronarch.core.errors import CoreError
+from chronarch.core.machines.states import MachineState
+from chronarch.core.notices.kinds import NoticeKind
+from chronarch.core.watching.frame_keeping import FOR_EVER, FrameReason
+from chronarch.core.watching.suspicion import FailureMode, Suspicion
+from chronarch.core.watching.watch_rules import Follow
+from chronarch.records import tables as t
+from chronarch.records.notices.opening import open_notice
+from chronarch.records.watching import suspicions
+from chronarch.service.context import ServiceContext, part
+from chronarch.service.machines.fleet import Fleet, FleetMachine
+from chronarch.service.process_pool import NotDone
+from chronarch.service.watching.build_watching import OVER_BELOW, BuildWatching, known_point
+from chronarch.service.watching.cameras import Cameras, KnownCamera, Looker, NewestFrame
+from chronarch.service.watching.content_folder import FrameStore
+from chronarch.service.watching.watch_messages import BedOrder, Looked, NotBegun, Place
+from chronarch.service.watching.watch_process import WatchProcess
+
+LOOK_EVERY_S = 0.25
+"""How often it is seen whether a bed is to be looked at, real seconds."""
+EVERY_S = 8.0
+"""How often a bed is looked at, shop seconds."""
+LOOKS, MOST_LOOKS = 3, 8
+"""So many looks that see nothing say that a bed is clear; after so many that are unsure it is taken to be."""
+GIVE_UP_S = 60.0
+"""After so long without a look, shop seconds, but not sooner than `LEAST_GIVE_UP_S` real ones, work goes on unseen."""
+LEAST_GIVE_UP_S = 20.0
+TOLD_WITHIN_S = 3.0
+"""A tender has told where a head is now so soon, real seconds."""
+HEAD_UNKNOWN = "it is not known where its head is: home it"
+log = logging.getLogger("chronarch.watch")
+
+
+@dataclass
+class _Bed:
+    """A bed that is being looked at."""
+
+    key: str
+    begun: datetime
+    begun_s: float
+    looked: datetime | None = None
+    looks: int = 0
+    unjudged: str = ""
+    suspicion: int | None = None
+    """The number of what was raised of it."""
+    acts: Follow = Follow.TELL
+    seen: bool = False
+    """Whether work may go on."""
+
+
+class BedWatching:
+    """`look` is the step of one worker."""
+
+    def __init__(
+        self, context: ServiceContext, fleet: Fleet, cameras: Cameras, watching: BuildWatching, store: FrameStore,
+        process: WatchProcess,
+    ) -> None:  # fmt: skip
+        self._context, self._fleet, self._cameras, self._frames = context, fleet, cameras, store
+        self._watching, self._process = watching, process
+        self._looker = Looker(counts=False)
+        self._beds: dict[str, _Bed] = {}
+        """By machine."""
+        self._open = context.changes.watch("suspicions")
+        self._open.event.set()
+        self._begun = 0
+        fleet.must_see = lambda known: not self.why_not(known)
+
+    def why_not(self, known: FleetMachine) -> str:
+        """Why the bed of a machine is not looked at before a start; empty where it is."""
+        if self._watching.rule(known).follows(FailureMode.NOT_CLEAR) is Follow.NOTHING:
+            return "the watch takes no notice of what lies on its bed"
+        return self.why_unseen(known) or ("" if known.head_mm else HEAD_UNKNOWN)
+
+    def why_unseen(self, known: FleetMachine) -> str:
+        """Why the bed of a machine cannot be looked at wherever its head is; empty where it can."""
+        why = self._watching.why_not(known)
+        if why:
+            return why
+        view = self._watching.view_of(known.row.name)
+        if view is None or view.head_mm is None:
+            return "it is not known where the head was in the clear bed's picture: home it, and mark the corners again"
+        return ""
+
+    async def check(self, known: FleetMachine, within_s: float) -> str:
+        """Whether the bed of a machine, whose head has just moved, looks clear from now on: what is wrong, within so
+        many real seconds; empty when it is clear."""
+        why, camera = self.why_unseen(known), self._watching.camera_of(known.row.name)
+        if why or camera is None:
+            return f"its bed cannot be looked at: {why}"
+        bed, looker = self._new(known), Looker(counts=False)
+        bed.begun += timedelta(seconds=TOLD_WITHIN_S * self._context.clock.rate)
+        deadline = bed.begun_s + within_s
+        await self._cameras.look(looker, {camera.row.name: ("full", self._context.clock.rate / EVERY_S)})
+        try:
+            while self._context.clock.monotonic_s() < deadline:
+                found = await self._look_at(known, camera, bed)
+                if found is not None and bed.looks >= LOOKS:
+                    likely = max((one.probability for one in found.suspicions), default=0.0)
+                    sure = f"the camera still sees something on the bed ({likely:.0%} likely)"
+                    return "" if likely < OVER_BELOW else sure
+                await asyncio.sleep(LOOK_EVERY_S)
+            return bed.unjudged or ("no camera frame has come since" if known.head_mm else HEAD_UNKNOWN)
+        except (CoreError, ValueError, OSError) as error:
+            return f"its bed cannot be looked at: {error}"
+        finally:
+            await self._cameras.look(looker, {})
+            await self._forget(bed)
+
+    async def look(self) -> None:
+        """Look at the beds that are due."""
+        due = {known.row.name: known for known in self._fleet.all() if self._due(known)}
+        for machine in [name for name in self._beds if name not in due]:
+            await self._end(machine)
+        if self._open.event.is_set():
+            self._open.take()
+            await self._hear_answers()
+        cameras = {name: camera for name in due if (camera := self._watching.camera_of(name)) is not None}
+        per_s = self._context.clock.rate / EVERY_S
+        await self._cameras.look(self._looker, {c.row.name: ("full", per_s) for c in cameras.values()})
+        for name, camera in cameras.items():
+            try:
+                await self._consider(due[name], camera)
+            except (CoreError, ValueError, OSError) as error:
+                log.warning("the bed of %s cannot be looked at: %s", name, error)
+                self._mind_patience(due[name], self._beds.get(name))
+
+    def _due(self, known: FleetMachine) -> bool:
+        idle = known.row.state == MachineState.IDLE and known.brief is None
+        if not idle:
+            known.bed_seen, known.on_bed = False, ""
+        return idle and (not known.bed_seen or known.row.name in self._beds) and not self.why_not(known)
+
+    async def _begin(self, known: FleetMachine) -> _Bed:
+        """Begin to look at a bed; what was raised of it before, or called a false alarm, still holds."""
+        async with self._context.sessions() as db:
+            before = await suspicions.of_bed(db, known.row.id)
+        bed = self._beds[known.row.name] = self._new(known)
+        if before is not None and before.right is False:
+            bed.seen = True
+        elif before is not None and before.over_at is None:
+            bed.suspicion, bed.acts = before.id, Follow(before.followed)
+            self._hold(known, bed, before.probability)
+        return bed
+
+    def _new(self, known: FleetMachine) -> _Bed:
+        self._begun += 1
+        return _Bed(f"bed {known.row.id} {self._begun}", self._context.clock.now(), self._context.clock.monotonic_s())
+
+    async def _consider(self, known: FleetMachine, camera: KnownCamera) -> None:
+        """Look at a camera's newest frame, if it is to be looked at."""
+        bed = self._beds.get(known.row.name) or await self._begin(known)
+        if bed.seen:
+            return await self._let_go(known)
+        newest = camera.newest.get("full")
+        found = await self._look_at(known, camera, bed)
+        if newest is None or found is None:
+            return self._mind_patience(known, bed)
+        await self._weigh(known, camera, bed, newest, found.suspicions)
+        return None
+
+    async def _look_at(self, known: FleetMachine, camera: KnownCamera, bed: _Bed) -> Looked | None:
+        """Look at a camera's newest frame, if it is new and shows the head at rest. None when it is not, or cannot be
+        judged."""
+        newest = camera.newest.get("full")
+        again = bed.looked + timedelta(seconds=EVERY_S / 2) if bed.looked else bed.begun
+        late = newest is not None and newest.head.at > again and known.head_rests(newest.head.at)
+        if newest is None or not late or known.head_mm is None:
+            return None
+        found = await self._seen(known, camera, bed, newest, known.head_mm)
+        bed.looked, bed.unjudged = newest.head.at, found.unjudged
+        bed.looks += not found.unjudged
+        return None if found.unjudged else found
+
+    def _mind_patience(self, known: FleetMachine, bed: _Bed | None) -> None:
+        """Let work go on after a time without a look."""
+        if bed is None or bed.looks or bed.suspicion is not None:
+            return
+        real_s = self._context.clock.monotonic_s() - bed.begun_s
+        passed = self._context.clock.now() - bed.begun
+        if real_s > LEAST_GIVE_UP_S and passed > timedelta(seconds=GIVE_UP_S):
+            log.warning("the bed of %s was not seen: %s", known.row.name, bed.unjudged or "no picture has come")
+            bed.seen = True
+
+    async def _seen(
+        self, known: FleetMachine, camera: KnownCamera, bed: _Bed, newest: NewestFrame, head: Place
+    ) -> Looked:
+        try:
+            return await self._process.look_at_bed(bed.key, newest.jpeg, head)
+        except NotBegun:
+            await self._process.begin_bed(bed.key, await self._order(known, camera))
+            return await self._process.look_at_bed(bed.key, newest.jpeg, head)
+
+    async def _order(self, known: FleetMachine, camera: KnownCamera) -> BedOrder:
+        async with self._context.sessions() as db:
+            view, clear = await suspicions.view_with_picture(db, camera.row.id)
+            moved = await self._watching.moved(db, camera.row.id)
+        x, y, _ = known.model.volume_mm
+        at = view.head_mm or [0.0, 0.0, 0.0]
+        corners = tuple((float(u), float(v)) for u, v in view.corners)
+        return BedOrder(clear, corners, (x, y), (at[0], at[1], at[2]), moved, known_point(view))
+
+    async def _weigh(
+        self, known: FleetMachine, camera: KnownCamera, bed: _Bed, newest: NewestFrame, found: Sequence[Suspicion]
+    ) -> None:
+        """Raise what is likely enough; let work go on once the bed is clear."""
+        worst = max(found, key=lambda one: one.probability, default=None)
+        likely = worst.probability if worst is not None else 0.0
+        if bed.suspicion is not None:
+            if likely < OVER_BELOW and bed.looks >= LOOKS:
+                await self._over(bed.suspicion)
+                bed.seen = True
+        elif worst is not None and likely >= self._watching.chosen.threshold:
+            await self._raise(known, camera, bed, newest, worst)
+        elif (bed.looks >= LOOKS and likely < OVER_BELOW) or bed.looks >= MOST_LOOKS:
+            bed.seen = True
+        if bed.seen:
+            await self._let_go(known)
+
+    async def _raise(
+        self, known: FleetMachine, camera: KnownCamera, bed: _Bed, newest: NewestFrame, found: Suspicion
+    ) -> None:
+        follow = self._watching.rule(known).follows(FailureMode.NOT_CLEAR)
+        try:
+            sha256 = await asyncio.to_thread(self._frames.write, newest.jpeg)
+        except OSError as error:  # a full disk must not let a head run into what lies there
+            log.warning("the picture of a suspicion of %s is not kept: %s", known.row.name, error)
+            sha256 = ""
+        async with self._context.sessions() as db:
+            frame: t.Frame | None = None
+            if sha256:
+                frame = t.Frame(
+                    camera_id=camera.row.id, at=newest.head.at, why=FrameReason.SUSPICION, sha256=sha256,
+                    size=len(newest.jpeg), keep_until=FOR_EVER,
+                )  # fmt: skip
+                db.add(frame)
+                await db.flush()
+            row = t.Suspicion(
+                machine_id=known.row.id, camera_id=camera.row.id, frame_id=frame.id if frame else None, mode=found.mode,
+                sentence=found.sentence[:300], probability=found.probability,
+                place=list(found.place) if found.place else None, at=newest.head.at, followed=follow,
+            )  # fmt: skip
+            db.add(row)
+            await db.flush()
+            about: dict[str, Any] = {"machine_id": known.row.id, "frame_id": row.frame_id, "suspicion_id": row.id}
+            rest = " It takes no work until the bed is clear." if follow is not Follow.TELL else ""
+            text = f"{known.row.name}: {found.sentence.rstrip('.')} ({found.probability:.0%} likely).{rest}"
+            await open_notice(db, NoticeKind.SUSPICION, newest.head.at, text, subject=row.id, **about)
+            await db.commit()
+            bed.suspicion, bed.acts = row.id, follow
+        self._hold(known, bed, found.probability)
+
+    def _hold(self, known: FleetMachine, bed: _Bed, probability: float) -> None:
+        """Keep a machine from work because of what was raised, or only tell."""
+        if bed.acts is Follow.TELL:
+            known.bed_seen = True
+        else:
+            known.on_bed = f"its bed is perhaps not clear ({probability:.0%} likely)"
+        self._tell(known)
+
+    async def _hear_answers(self) -> None:
+        """Let machines go whose bed a person has called clear; what was raised of others than are looked at is over."""
+        async with self._context.sessions() as db:
+            still = {row.machine_id: row for row in await suspicions.open_of_beds(db)}
+            looked = {known.row.id for known in self._fleet.all() if known.row.name in self._beds}
+            for machine, row in still.items():
+                if machine not in looked and not self._is_due(machine):
+                    row.over_at = self._context.clock.now()
+            await db.commit()
+        for name, bed in self._beds.items():
+            known = self._fleet.find(name)
+            if bed.suspicion is not None and known.row.id not in still:
+                bed.seen = True
+
+    def _is_due(self, machine: int) -> bool:
+        return any(known.row.id == machine and self._due(known) for known in self._fleet.all())
+
+    async def _let_go(self, known: FleetMachine) -> None:
+        """The bed is clear, or taken to be."""
+        known.bed_seen, known.on_bed = True, ""
+        await self._end(known.row.name)
+        self._tell(known)
+
+    async def _end(self, machine: str) -> None:
+        """A bed is not looked at any more."""
+        bed = self._beds.pop(machine, None)
+        if bed is None:
+            return
+        self._fleet.find(machine).on_bed = ""
+        if bed.suspicion is not None:
+            await self._over(bed.suspicion)
+        await self._forget(bed)
+
+    async def _forget(self, bed: _Bed) -> None:
+        try:
+            await self._process.end(bed.key)
+        except NotDone as error:
+            log.warning("%s", error)
+
+    async def _over(self, number: int) -> None:
+        async with self._context.sessions() as db:
+            row = await db.get_one(t.Suspicion, number)
+            row.over_at = row.over_at or self._context.clock.now()
+            await db.commit()
+
+    def _tell(self, known: FleetMachine) -> None:
+        """Who hands out work looks again."""
+        self._fleet.version += 1
+        self._fleet.publish(known)
+        self._context.changes.wake("machines")
+
+
+TheBedWatching = Annotated[BedWatching, part(BedWatching)]

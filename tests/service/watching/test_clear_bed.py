@@ -1,0 +1,77 @@
+"""Beds that are looked at before a start: what lies there keeps work away until it is gone, or is called nothing."""
+
+from __future__ import annotations
+
+from chronarch.client import requests
+from chronarch.core.machines.states import MachineState
+from chronarch.core.notices.kinds import NoticeKind
+from chronarch.core.rounds.tasks import TaskKind
+from chronarch.core.watching.suspicion import FailureMode
+from chronarch.core.watching.watch_rules import Follow, WatchRule, WatchScope
+from chronarch.wire.watching import watch as w
+from tests.support.watched import LATE_S, WatchedCase, bed_unseen, leave_lying, see_beds
+from tests.support.world import eventually
+
+
+class ClearBeds(WatchedCase):
+    def setUp(self) -> None:
+        self.do = self.world.client.do
+
+    def tearDown(self) -> None:
+        self.world.fault("Anchor", "heal")
+        for one in self.do(requests.suspicions("Anchor", unanswered=True)):
+            self.do(requests.answer_suspicion(one.number, right=False))
+        for job in self.do(requests.jobs()):
+            if job.waiting:
+                self.do(requests.act_on_job(job.id, "withdraw"))
+        self.clear("Anchor")
+        for rule in self.do(requests.watch_rules()):
+            self.do(requests.drop_watch_rule(rule.scope, rule.subject))
+
+    @classmethod
+    def prepare(cls) -> None:
+        super().prepare()
+        eventually(lambda: "home it" in bed_unseen(cls.world), "it is said why the bed is not looked at")
+        see_beds(cls.world)
+
+    def raised(self) -> w.Suspicion:
+        def found() -> list[w.Suspicion]:
+            new = self.do(requests.suspicions("Anchor", unanswered=True))
+            return [s for s in new if s.mode is FailureMode.NOT_CLEAR]
+
+        return eventually(found, "the bed is not clear", LATE_S)[0]
+
+    def test_a_bed_that_is_not_clear_takes_no_work_until_it_is(self) -> None:
+        waits = leave_lying(self.world)
+        one = self.raised()
+        self.assertEqual((one.build, one.machine, one.followed), (None, "Anchor", Follow.PAUSE))
+        self.assertIsNotNone(one.frame)
+        (told,) = self.do(requests.notices(kind=NoticeKind.SUSPICION, open=True))
+        self.assertIn("takes no work until the bed is clear", told.text)
+        self.assertEqual(self.world.state("Anchor"), MachineState.IDLE)
+        self.assertEqual(self.world.builds(waits), [])
+        (machine,) = self.do(requests.job_why(waits.id)).machines
+        self.assertIn("takes no work: its bed is perhaps not clear", str(machine))
+        (task,) = [t for t in self.do(requests.rounds()).tasks if t.kind is TaskKind.LOOK]
+        self.assertIn("not clear", task.text)
+
+        self.world.kill("service")
+        self.world.start_service()
+        eventually(lambda: self.world.machine("Anchor").reachable, "the tender is back")
+        self.world.fault("Anchor", "heal")  # somebody has lifted it off
+        self.world.build_of(waits)
+        over = self.do(requests.suspicion(one.number))
+        self.assertEqual((over.right, over.over_at is None), (None, False))
+        self.assertEqual(len(self.do(requests.suspicions("Anchor"))), 1, "it was raised once")
+
+    def test_a_false_alarm_lets_work_go_on(self) -> None:
+        waits = leave_lying(self.world)
+        self.do(requests.answer_suspicion(self.raised().number, right=False))
+        self.world.build_of(waits)
+
+    def test_where_people_are_only_told_work_goes_on(self) -> None:
+        rule = WatchRule(follow={FailureMode.NOT_CLEAR: Follow.TELL})
+        self.do(requests.set_watch_rule(WatchScope.MACHINE, "Anchor", rule))
+        waits = leave_lying(self.world)
+        self.world.build_of(waits)
+        self.assertIs(self.raised().followed, Follow.TELL)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import tempfile
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import replace
 from datetime import datetime, timedelta
@@ -255,12 +256,21 @@ def tell_people(client: Client, login: str, address: str, smtp_port: int, standi
     )
 
 
-def lift_heads(client: Client) -> None:
+def lift_heads(client: Client) -> bool:
     """Home all machines and lift their heads, so that their cameras see the whole bed, and it is known where the heads
-    are."""
-    for m in MACHINES:
-        client.do(requests.act(m.name, hands.Home()))
-        client.do(requests.act(m.name, hands.Move(z=LIFTED_MM)))
+    are. Returns whether all are lifted; those that cannot be moved yet are for the next time."""
+
+    def lift(m: w.Machine) -> bool:
+        if m.hands.position_mm is None:
+            with suppress(RefusedByService):
+                client.do(requests.act(m.name, hands.Home()))
+                client.do(requests.act(m.name, hands.Move(z=LIFTED_MM)))
+            return False
+        return True
+
+    machines = client.do(requests.machines())
+    with ThreadPoolExecutor(len(MACHINES)) as pool:
+        return all(pool.map(lift, machines))
 
 
 def mark_beds(client: Client) -> bool:

@@ -161,7 +161,7 @@ class Demo:
                 self._wait(
                     "machines", lambda: all(m.state == "idle" for m in client.do(requests.machines())), self.children[2]
                 )
-                fill.lift_heads(client)
+                self._wait("heads", lambda: fill.lift_heads(client), self.children[2])
                 self._wait("watch", lambda: fill.mark_beds(client), self.children[2])
                 fill.open_intake(client)
                 self.kept.filled = True

@@ -127,6 +127,7 @@ class WatchPages(ConsoleCase):
         page = self.open("/machines/Anchor")
         expect(page.get_by_role("heading", name="Bed not clear?")).to_be_visible(timeout=1000 * LATE_S)
         expect(page.get_by_text("The watch gives it no work until the bed is clear.")).to_be_visible()
+        expect(page.get_by_text("It takes no work: its bed is perhaps not clear")).to_be_visible()
         self.assert_fits(self.open("/machines/Anchor", 390, 844))
         page.get_by_role("button", name="The bed is clear: go on").click()
         expect(page.get_by_role("heading", name="Bed not clear?")).to_have_count(0)

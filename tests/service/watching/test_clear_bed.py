@@ -48,10 +48,11 @@ class ClearBeds(WatchedCase):
         self.assertIsNotNone(one.frame)
         (told,) = self.do(requests.notices(kind=NoticeKind.SUSPICION, open=True))
         self.assertIn("takes no work until the bed is clear", told.text)
-        self.assertEqual(self.world.state("Anchor"), MachineState.IDLE)
+        machine = self.world.machine("Anchor")
+        self.assertEqual((machine.state, machine.held[:14]), (MachineState.IDLE, "takes no work:"))
         self.assertEqual(self.world.builds(waits), [])
-        (machine,) = self.do(requests.job_why(waits.id)).machines
-        self.assertIn("takes no work: its bed is perhaps not clear", str(machine))
+        (why,) = self.do(requests.job_why(waits.id)).machines
+        self.assertIn("takes no work: its bed is perhaps not clear", str(why))
         (task,) = [t for t in self.do(requests.rounds()).tasks if t.kind is TaskKind.LOOK]
         self.assertIn("not clear", task.text)
 

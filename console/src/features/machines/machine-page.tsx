@@ -135,7 +135,7 @@ function ThisBuild({ machine: m }: { machine: MachineDetail }) {
     return (
       <Sheet>
         <Empty title="No build">
-          {m.state === "idle" && m.intake === "open" ? "It takes the next job that fits, by itself." : MEANING[m.state]}
+          {m.held ? `It ${m.held}.` : m.state === "idle" && m.intake === "open" ? "It takes the next job that fits, by itself." : MEANING[m.state]}
         </Empty>
       </Sheet>
     );

@@ -214,6 +214,7 @@ class Fleet:
             reachable=self.reachable(known), reading=sample.reading if sample else None, build=brief,
             camera=known.camera, frame_at=known.frame_at, hands=sample.hands if sample else MachineControls(),
             power=sample.power if sample and known.plug else None,
+            held=self._held(known) if MachineState(row.state) is MachineState.IDLE and brief is None else "",
         )  # fmt: skip
 
     @staticmethod

@@ -84,7 +84,8 @@ class BedWatching:
         """Why the bed of a machine is not looked at before a start; empty where it is."""
         if self._watching.rule(known).follows(FailureMode.NOT_CLEAR) is Follow.NOTHING:
             return "the watch takes no notice of what lies on its bed"
-        return self.why_unseen(known) or ("" if known.head_mm else HEAD_UNKNOWN)
+        told = known.head_mm is not None or known.brief is not None  # while it builds its head is not asked for
+        return self.why_unseen(known) or ("" if told else HEAD_UNKNOWN)
 
     def why_unseen(self, known: FleetMachine) -> str:
         """Why the bed of a machine cannot be looked at wherever its head is; empty where it can."""

@@ -157,6 +157,8 @@ class Machine(Wire):
     state: MachineState
     since: Time
     reason: str = ""
+    held: str = ""
+    """Why it takes no work yet though it is idle, in words that follow its name."""
     intake: Intake
     tools: list[Tool]
     reachable: bool

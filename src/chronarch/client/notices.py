@@ -7,6 +7,7 @@ from datetime import datetime
 from chronarch.client.call import Call, some
 from chronarch.core.notices.kinds import Gravity, NoticeAct, NoticeKind
 from chronarch.core.notices.notice_rules import NoticeRule
+from chronarch.core.watching.suspicion import FailureMode
 from chronarch.wire.common import RequestDone
 from chronarch.wire.notices import channels as c
 from chronarch.wire.notices import notices as w
@@ -45,9 +46,10 @@ def notice_kinds() -> Call[list[w.NoticeKindView]]:
     return Call("GET", "/api/notice-kinds", list[w.NoticeKindView])
 
 
-def act_on_notice(number: int, act: NoticeAct) -> Call[w.Notice]:
-    """Do something about a notice: say that one goes, pause its build, call it a false alarm …"""
-    return Call("POST", f"/api/notices/{number}/acts/{act}", w.Notice)
+def act_on_notice(number: int, act: NoticeAct, mode: FailureMode | None = None) -> Call[w.Notice]:
+    """Do something about a notice: say that one goes, pause its build, call it a false alarm … `mode`: what the watch
+    has missed, where that is said."""
+    return Call("POST", f"/api/notices/{number}/acts/{act}", w.Notice, params=some(mode=mode))
 
 
 def not_going(number: int) -> Call[w.Notice]:

@@ -97,8 +97,9 @@ class NoticesCase(WorldCase):
         """The tokens of a mail's links, by what they say."""
         return {text.strip(): token for text, _, token in LINK.findall(mail["text"])}
 
-    def act(self, token: str, method: str = "POST") -> httpx.Response:
-        return httpx.request(method, f"{self.world.address}/api/act", headers={"X-Act-Link": token}, timeout=30)
+    def act(self, token: str, method: str = "POST", **said: str) -> httpx.Response:
+        headers = {"X-Act-Link": token}
+        return httpx.request(method, f"{self.world.address}/api/act", headers=headers, params=said, timeout=30)
 
 
 class Standing(NoticesCase):
@@ -273,6 +274,19 @@ class Reaching(NoticesCase):
         self.assertIs(self.world.state("Anchor"), MachineState.BUILDING)
         forged = links["Stop it"][:-4] + "AAAA"
         self.assertEqual([self.act(x).status_code for x in (forged, "", "a.b")], [401, 401, 401])
+
+    def test_what_the_watch_missed_is_said_from_a_mail(self) -> None:
+        self.mail_to("missed", NoticeRule(kinds=(NoticeKind.BUILD_ENDED,)))
+        build = self.building()
+        eventually(lambda: self.do(requests.frames_of_build(build)), "a frame of it is kept")
+        self.do(requests.stop(build, "it came loose"))
+        link = self.links(self.arrived("missed", f"Build {build} on Anchor stopped"))["The watch missed something"]
+        self.assertIn(f"build {build} on Anchor went wrong", self.act(link, "GET").json()["text"])
+        self.assertIn("Say what the watch has missed: loose, tangle", self.act(link).json()["detail"])
+        self.assertIn("Noted: loose", self.act(link, mode="loose").json()["text"])
+        (one,) = self.do(requests.suspicions(build=build))
+        self.assertEqual((one.mode, one.missed, one.answered_by), ("loose", True, "Maud"))
+        self.assertEqual(self.act(link, mode="loose").status_code, 409)
 
     def test_an_installed_page_is_pushed_to_and_reads_what_only_it_can_read(self) -> None:
         w = self.world

@@ -1,9 +1,11 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 
-import { api, CallFailed, value } from "../../api/client";
+import { api, CallFailed, type FailureMode, value } from "../../api/client";
 import { Button } from "../../ui/button";
+import { Field, inputLook } from "../../ui/dialog";
 import { Failed, Loading, Refusal, Sheet } from "../../ui/page";
+import { KINDS, OF_BUILDS } from "../watching/watch-queries";
 import { ACT } from "./words";
 
 /** What a link of a message would do, and one press to do it. The link's secret is behind the # and goes nowhere but into
@@ -17,8 +19,10 @@ export function ActPage() {
     retry: false,
     refetchOnWindowFocus: false,
   });
-  const act = useMutation({ mutationFn: () => value(api.POST("/api/act", { params: { header } })) });
+  const [mode, setMode] = useState<FailureMode | "">("");
+  const act = useMutation({ mutationFn: () => value(api.POST("/api/act", { params: { header, query: mode ? { mode } : {} } })) });
   const found = preview.data;
+  const asksWhat = found?.act === "missed";
   return (
     <main className="mx-auto max-w-xl px-4 py-8">
       <div className="mb-5 flex items-center gap-3">
@@ -45,8 +49,22 @@ export function ActPage() {
             ) : (
               <>
                 <p className="m-0">{found.text}</p>
+                {asksWhat && (
+                  <Field label="What went wrong" hint={KINDS.find((k) => k.mode === mode)?.says}>
+                    <select className={inputLook} value={mode} onChange={(e) => setMode(e.target.value as FailureMode)}>
+                      <option value="" disabled>
+                        choose
+                      </option>
+                      {OF_BUILDS.map((k) => (
+                        <option key={k.mode} value={k.mode}>
+                          {k.name}
+                        </option>
+                      ))}
+                    </select>
+                  </Field>
+                )}
                 <Refusal error={act.error} />
-                <Button kind={found.act === "stop" ? "danger" : "strong"} className="min-h-12 text-base" asked={act.isPending} onClick={() => act.mutate()}>
+                <Button kind={found.act === "stop" ? "danger" : "strong"} className="min-h-12 text-base" disabled={asksWhat && !mode} asked={act.isPending} onClick={() => act.mutate()}>
                   {ACT[found.act]}
                 </Button>
                 <p className="m-0 text-sm text-faded">In the name of {found.person}. Nothing happens before you press.</p>

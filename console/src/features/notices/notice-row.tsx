@@ -41,7 +41,7 @@ export function NoticeActs({ notice: n, few = false }: { notice: Notice; few?: b
     "suspicions",
   );
   const back = useChange(() => value(api.DELETE("/api/notices/{number}/acts/going", { params: { path: { number: n.id } } })), "notices");
-  const all = n.acts ?? [];
+  const all = (n.acts ?? []).filter((a) => a !== "missed"); // the build's page asks what, and at which frame
   const acts = few ? all.slice(0, 2) : all;
   if (acts.length === 0 && !n.taken_at) return null;
   return (

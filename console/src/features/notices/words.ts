@@ -18,6 +18,7 @@ export const ACT: Record<NoticeAct, string> = {
   "leave-out": "Leave it out, go on",
   stop: "Stop it",
   "false-alarm": "False alarm",
+  missed: "The watch missed something",
 };
 
 /** What cannot be undone asks first. */

@@ -10,6 +10,8 @@ from chronarch.cli.output import clock_time, show_json, show_table
 from chronarch.cli.plain import say
 from chronarch.client import requests
 from chronarch.core.notices.kinds import Gravity, NoticeAct, NoticeKind
+from chronarch.core.watching.suspicion import KINDS as OF_BUILDS
+from chronarch.core.watching.suspicion import FailureMode
 from chronarch.wire.notices.notices import Notice
 
 GRAVITIES = click.Choice([str(gravity) for gravity in Gravity])
@@ -86,10 +88,11 @@ def show(service: Service, number: int, as_json: bool) -> None:
 @notices.command()
 @click.argument("number", type=click.IntRange(min=1))
 @click.argument("what", type=click.Choice([str(act) for act in NoticeAct]))
+@click.option("--kind", type=click.Choice([str(mode) for mode in OF_BUILDS]), help="What the watch has missed.")
 @pass_service
-def act(service: Service, number: int, what: str) -> None:
+def act(service: Service, number: int, what: str, kind: str | None) -> None:
     """Do something about a notice at once."""
-    one = service.do(requests.act_on_notice(number, NoticeAct(what)))
+    one = service.do(requests.act_on_notice(number, NoticeAct(what), FailureMode(kind) if kind else None))
     say(f"Done: {what}. {one.text} ({standing(one)})")
 
 

@@ -62,6 +62,7 @@ class NoticeAct(StrEnum):
     LEAVE_OUT = "leave-out"
     STOP = "stop"
     FALSE_ALARM = "false-alarm"
+    MISSED = "missed"
 
 
 WHILE_IT_LASTS = None
@@ -83,16 +84,19 @@ class KindFacts:
 _GOING = (NoticeAct.GOING,)
 _HALTED = (NoticeAct.GOING, NoticeAct.RESUME, NoticeAct.STOP)
 _UNDER_WAY = (NoticeAct.PAUSE, NoticeAct.STOP)
+_SEEN = (*_UNDER_WAY, NoticeAct.MISSED)
 KINDS: dict[NoticeKind, KindFacts] = {
     NoticeKind.BUILD_STARTED: KindFacts(Gravity.NOTE, "a build starts", AT_ONCE, _UNDER_WAY),
-    NoticeKind.FIRST_LAYER: KindFacts(Gravity.NOTE, "its first layer is down", AT_ONCE, _UNDER_WAY),
-    NoticeKind.PROGRESS: KindFacts(Gravity.NOTE, "a build has come so far", AT_ONCE, _UNDER_WAY, counted="%"),
+    NoticeKind.FIRST_LAYER: KindFacts(Gravity.NOTE, "its first layer is down", AT_ONCE, _SEEN),
+    NoticeKind.PROGRESS: KindFacts(Gravity.NOTE, "a build has come so far", AT_ONCE, _SEEN, counted="%"),
     NoticeKind.HANDS_SOON: KindFacts(
         Gravity.NOTE, "hands are needed soon", WHILE_IT_LASTS, _GOING, counted="min before"
     ),
-    NoticeKind.BUILD_ENDED: KindFacts(Gravity.NOTE, "a build ends", AT_ONCE),
+    NoticeKind.BUILD_ENDED: KindFacts(Gravity.NOTE, "a build ends", AT_ONCE, (NoticeAct.MISSED,)),
     NoticeKind.BUILD_PAUSED: KindFacts(Gravity.ACT, "a build is paused", WHILE_IT_LASTS, _HALTED),
-    NoticeKind.BUILD_FAILED: KindFacts(Gravity.ACT, "a build fails", WHILE_IT_LASTS, _GOING),
+    NoticeKind.BUILD_FAILED: KindFacts(
+        Gravity.ACT, "a build fails", WHILE_IT_LASTS, (NoticeAct.GOING, NoticeAct.MISSED)
+    ),
     NoticeKind.SUSPICION: KindFacts(
         Gravity.ACT,
         "the watch suspects that a build goes wrong",

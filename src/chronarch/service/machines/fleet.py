@@ -214,7 +214,7 @@ class Fleet:
             reachable=self.reachable(known), reading=sample.reading if sample else None, build=brief,
             camera=known.camera, frame_at=known.frame_at, hands=sample.hands if sample else MachineControls(),
             power=sample.power if sample and known.plug else None,
-            held=self._held(known) if MachineState(row.state) is MachineState.IDLE and brief is None else "",
+            held=self._held(known) if brief is None else "",
         )  # fmt: skip
 
     @staticmethod
@@ -256,7 +256,7 @@ class Fleet:
 
     def _held(self, known: FleetMachine) -> str:
         """Why a machine that is idle takes no work yet, in words that follow its name; empty where it does."""
-        if known.bed_seen or not self.must_see(known):
+        if MachineState(known.row.state) is not MachineState.IDLE or known.bed_seen or not self.must_see(known):
             return ""
         return f"takes no work: {known.on_bed}" if known.on_bed else "waits until the watch has seen its bed"
 

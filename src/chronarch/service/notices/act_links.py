@@ -16,6 +16,7 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.notices.kinds import NoticeAct
+from chronarch.core.watching.suspicion import FailureMode
 from chronarch.records import tables as t
 from chronarch.service.context import ServiceContext, part
 from chronarch.service.notices.acts import AT_MACHINES, NoticeActs, Stand, possible, sentence, stands, why_not
@@ -103,8 +104,9 @@ class ActLinks:
             return stand, person, f"{refusal} What it was about has changed since." if changed else refusal
         return stand, person, ""
 
-    async def use(self, token: str) -> str:
-        """Do what a link says, once. Raises ApiProblem; then nothing was done, and it can be used again."""
+    async def use(self, token: str, mode: FailureMode | None = None) -> str:
+        """Do what a link says, once; `mode` is what the watch has missed. Raises ApiProblem; then nothing was done, and
+        it can be used again."""
         granted = self.read(token)
         async with self.context.sessions() as db:
             _, person, refusal = await self._look(db, granted)
@@ -122,7 +124,7 @@ class ActLinks:
                 raise ApiProblem(409, "This link was used before; it works once.") from None
         try:
             return await self.acts.do(
-                granted.notice, granted.act, Principal(person.name, Scope(person.scope), person=person.id)
+                granted.notice, granted.act, Principal(person.name, Scope(person.scope), person=person.id), mode
             )
         except ApiProblem:
             async with self.context.sessions() as db:

@@ -10,6 +10,8 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.machines.states import BuildState, MachineState
 from chronarch.core.notices.kinds import KINDS, NoticeAct, NoticeKind
+from chronarch.core.watching.suspicion import KINDS as OF_BUILDS
+from chronarch.core.watching.suspicion import FailureMode
 from chronarch.records import tables as t
 from chronarch.records.notices.telling import What, heard_of, tell, untell
 from chronarch.service.context import ServiceContext, part
@@ -20,7 +22,7 @@ from chronarch.service.library.readers import ContentReaders
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
-from chronarch.service.watching.answering import answer_suspicion
+from chronarch.service.watching.answering import answer_suspicion, say_missed
 from chronarch.wire.access import Scope
 from chronarch.wire.control import commands as c
 
@@ -31,6 +33,7 @@ WORDS = {
     NoticeAct.LEAVE_OUT: "Leave it out, go on",
     NoticeAct.STOP: "Stop it",
     NoticeAct.FALSE_ALARM: "False alarm",
+    NoticeAct.MISSED: "The watch missed something",
 }
 AT_MACHINES = frozenset({NoticeAct.PAUSE, NoticeAct.RESUME, NoticeAct.LEAVE_OUT, NoticeAct.STOP})
 
@@ -77,6 +80,7 @@ def possible(stand: Stand) -> list[NoticeAct]:
         NoticeAct.LEAVE_OUT: (under_way or paused) and bool(stand.suspicion and stand.suspicion.object),
         NoticeAct.STOP: under_way or paused,
         NoticeAct.FALSE_ALARM: stand.suspicion is not None and stand.suspicion.right is None,
+        NoticeAct.MISSED: build is not None,
     }
     return [act for act in KINDS[NoticeKind(row.kind)].acts if now[act]]
 
@@ -92,6 +96,7 @@ def sentence(act: NoticeAct, stand: Stand) -> str:
         NoticeAct.LEAVE_OUT: f"Leaves {thing} out of {build} from the next layer on; the rest is laid as before.",
         NoticeAct.STOP: f"Stops {build} for good: heaters off, head parked. What is laid so far is lost.",
         NoticeAct.FALSE_ALARM: "Says that nothing is wrong. The watch learns from it; a paused build stays paused.",
+        NoticeAct.MISSED: f"Says that {build} went wrong, as its newest kept frame shows. The watch learns from it.",
     }[act]
 
 
@@ -104,8 +109,9 @@ class NoticeActs:
     contents: ContentStore
     readers: ContentReaders
 
-    async def do(self, number: int, act: NoticeAct, who: Principal) -> str:
-        """Do it, and say what is true now. Raises ApiProblem (403, 404, 409, 503)."""
+    async def do(self, number: int, act: NoticeAct, who: Principal, mode: FailureMode | None = None) -> str:
+        """Do it, and say what is true now; `mode` is what the watch has missed. Raises ApiProblem (403, 404, 409, 422,
+        503)."""
         if not who.may(Scope.OPERATE):
             raise ApiProblem(403, f"{who.name} may only look; ask for the right to operate machines.")
         async with self.context.sessions() as db:
@@ -124,6 +130,12 @@ class NoticeActs:
                 await answer_suspicion(db, stand.suspicion.id, right=False, by=by, at=self.context.clock.now())
             return "Said to be a false alarm."
         assert build is not None
+        if act is NoticeAct.MISSED:
+            if mode not in OF_BUILDS:
+                raise ApiProblem(422, f"Say what the watch has missed: {', '.join(OF_BUILDS)}.")
+            async with self.context.sessions() as db:
+                await say_missed(db, build.id, mode, frame=None, by=by, at=self.context.clock.now())
+            return f"Noted: {mode}. The frames of build {build.id} are kept as labelled ones."
         if act is NoticeAct.LEAVE_OUT:
             assert stand.suspicion is not None
             told = await leave_out(

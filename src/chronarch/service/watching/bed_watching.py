@@ -37,6 +37,8 @@ EVERY_S = 8.0
 """How often a bed is looked at, shop seconds."""
 LOOKS, MOST_LOOKS = 3, 8
 """So many looks that see nothing say that a bed is clear; after so many that are unsure it is taken to be."""
+PATIENT_S = 2.0
+"""After that it is looked at no more often than this, real seconds."""
 GIVE_UP_S = 60.0
 """After so long without a look, shop seconds, but not sooner than `LEAST_GIVE_UP_S` real ones, work goes on unseen."""
 LEAST_GIVE_UP_S = 20.0
@@ -178,7 +180,8 @@ class BedWatching:
         """Look at a camera's newest frame, if it is new and shows the head at rest. None when it is not, or cannot be
         judged."""
         newest = camera.newest.get("full")
-        again = bed.looked + timedelta(seconds=EVERY_S / 2) if bed.looked else bed.begun
+        patient_s = PATIENT_S * self._context.clock.rate if bed.looks >= MOST_LOOKS else 0.0
+        again = bed.looked + timedelta(seconds=max(EVERY_S / 2, patient_s)) if bed.looked else bed.begun
         late = newest is not None and newest.head.at > again and known.head_rests(newest.head.at)
         if newest is None or not late or known.head_mm is None:
             return None

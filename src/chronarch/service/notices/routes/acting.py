@@ -9,6 +9,7 @@ from fastapi import APIRouter, Header
 from fastapi.responses import Response
 
 from chronarch.core.bounds import Word
+from chronarch.core.watching.suspicion import FailureMode
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.notices.act_links import LONGEST, TheActLinks
 from chronarch.service.notices.messages import shown
@@ -28,9 +29,9 @@ async def preview(token: ActToken, links: TheActLinks) -> ActPreview:
 
 
 @router.post("/act")
-async def use(token: ActToken, links: TheActLinks) -> RequestDone:
-    """Do what a link of a message says, once."""
-    return RequestDone(text=await links.use(token))
+async def use(token: ActToken, links: TheActLinks, mode: FailureMode | None = None) -> RequestDone:
+    """Do what a link of a message says, once. `mode`: what the watch has missed, where that is said."""
+    return RequestDone(text=await links.use(token, mode))
 
 
 @router.get("/act/picture")

@@ -8,6 +8,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.bounds import Counted, Number, Word
 from chronarch.core.notices.kinds import KINDS, Gravity, NoticeAct, NoticeKind
+from chronarch.core.watching.suspicion import FailureMode
 from chronarch.records import tables as t
 from chronarch.records.notices.opening import concerns
 from chronarch.records.paging import number as by_number
@@ -145,12 +146,14 @@ async def told(number: Number, who: Caller, context: Context, fleet: TheFleet) -
 
 @router.post("/notices/{number:record}/acts/{act}")
 async def act(
-    number: Number, act: NoticeAct, who: Caller, context: Context, fleet: TheFleet, acts: TheNoticeActs
-) -> w.Notice:
-    """Do something about a notice: say that one goes, pause its build, call it a false alarm …"""
+    number: Number, act: NoticeAct, who: Caller, context: Context, fleet: TheFleet, acts: TheNoticeActs,
+    mode: FailureMode | None = None,
+) -> w.Notice:  # fmt: skip
+    """Do something about a notice: say that one goes, pause its build, call it a false alarm … `mode`: what the watch
+    has missed, where that is said."""
     async with context.sessions() as db:
         await _view(db, number, who, fleet)
-    await acts.do(number, act, who)
+    await acts.do(number, act, who, mode)
     async with context.sessions() as db:
         return await _view(db, number, who, fleet)
 

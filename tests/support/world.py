@@ -46,6 +46,7 @@ T = TypeVar("T")
 PERSON, PASSWORD = "maud", "a long test password"
 MODEL = "Lantern 220"
 MAIL_LOGIN = "prints:a mail password"
+WARNINGS = 40
 RUNS_DATABASE = "CHRONARCH_TEST_DATABASE"
 """FOLDER:PORT of the server that `python -m tests` has started for all its files."""
 _numbers = itertools.count(1)
@@ -284,6 +285,19 @@ class World:
         path = self.folder / f"{name}.log"
         return path.read_text(errors="replace")[-1500:] if path.exists() else ""
 
+    def warnings(self) -> str:
+        """What its processes warned of, the newest last, and which of the service's workers have trouble."""
+        found = [f"{name}: {'running' if process.poll() is None else process.poll()}" for name, process in
+                 self.processes.items()]  # fmt: skip
+        for path in sorted(self.folder.glob("*.log")):
+            lines = path.read_text(errors="replace").splitlines()
+            warned = [line[:300] for line in lines if " INFO " not in line]
+            found += [f"{path.name}:", *warned[-WARNINGS:]]
+        with suppress(ClientError, httpx.HTTPError):
+            health = self.client.do(requests.health())
+            found += [*health.problems, *(f"{w.name} last stepped at {w.beat_at}" for w in health.workers)]
+        return "\n".join(found)
+
     # What tests look at --------------------------------------------------------------------------------------
 
     def machines(self) -> list[wm.Machine]:
@@ -359,6 +373,10 @@ OWN_WORLD = frozenset(("machines", "rate", "own_database", "stored", "cameras", 
 """A class that says one of these has a world of its own."""
 
 
+def _failed(result: unittest.TestResult | None) -> int:
+    return len(result.failures) + len(result.errors) if result is not None else 0
+
+
 class WorldCase(unittest.TestCase):
     """Tests that share one world, made once for the classes of a file that want the same one."""
 
@@ -390,6 +408,14 @@ class WorldCase(unittest.TestCase):
     def prepare(cls) -> None:
         """Start what this class needs."""
         cls.world.start()
+
+    def run(self, result: unittest.TestResult | None = None) -> unittest.TestResult | None:
+        """Run the test; if it fails, say what its world warned of."""
+        before = _failed(result)
+        after = super().run(result)
+        if _failed(result) > before and isinstance(getattr(type(self), "world", None), World):
+            print(f"{self.id()}\n{self.world.warnings()}", file=sys.stderr)
+        return after
 
     def clear(self, name: str) -> None:
         """Have a machine idle with a clear bed, whatever it did before."""

@@ -33,7 +33,7 @@ from chronarch.tender.peripherals.camera_sources.source import CameraFailed, Cam
 from chronarch.tender.peripherals.camera_watcher import CameraWatcher, Outlet, try_camera
 from chronarch.tender.peripherals.frame_spool import FrameSpool
 from chronarch.tender.peripherals.local_cameras import local_cameras
-from chronarch.tender.tasks import end
+from chronarch.tender.tasks import end, together
 from chronarch.wire.watching.camera_messages import (
     CameraAnswer,
     CameraHello,
@@ -89,27 +89,30 @@ class CameraProcess:
         self._answering: set[asyncio.Task[None]] = set()
 
     async def run(self) -> None:
-        helping = [asyncio.create_task(self._measure_forever()), asyncio.create_task(self._send_kept_forever())]
+        """Raises what nobody thought of: the process ends then, and the tender starts it anew."""
+        try:
+            await together(self._talk_forever(), self._measure_forever(), self._send_kept_forever())
+        finally:
+            await end([*self._answering, *(task for _, task in self._watchers.values())])
+            self._encoder.shutdown(wait=False, cancel_futures=True)
+
+    async def _talk_forever(self) -> None:
         backoff = Backoff(RETRY_S, LASTING_S)
         url = self._service.address.replace("http", "ws", 1) + "/api/tender/cameras"
         headers = {"Authorization": f"Bearer {self._service.key}"}
-        try:
-            while True:
-                began_s = self._clock.monotonic_s()
-                try:
-                    async with connect(
-                        url, additional_headers=headers, proxy=None, compression=None, max_size=8_000_000
-                    ) as socket:
-                        await self._converse(socket)
-                except (OSError, WebSocketException, TimeoutError, ValidationError) as error:
-                    log.info("no conversation with the service: %s", str(error).splitlines()[0])
-                self._socket = None
-                for watcher, _ in self._watchers.values():
-                    watcher.look(0.0, 0.0)
-                await asyncio.sleep(backoff.next_s(self._clock.monotonic_s() - began_s))
-        finally:
-            await end([*helping, *self._answering, *(task for _, task in self._watchers.values())])
-            self._encoder.shutdown(wait=False, cancel_futures=True)
+        while True:
+            began_s = self._clock.monotonic_s()
+            try:
+                async with connect(
+                    url, additional_headers=headers, proxy=None, compression=None, max_size=8_000_000
+                ) as socket:
+                    await self._converse(socket)
+            except (OSError, WebSocketException, TimeoutError, ValidationError) as error:
+                log.info("no conversation with the service: %s", str(error).splitlines()[0])
+            self._socket = None
+            for watcher, _ in self._watchers.values():
+                watcher.look(0.0, 0.0)
+            await asyncio.sleep(backoff.next_s(self._clock.monotonic_s() - began_s))
 
     async def _converse(self, socket: ClientConnection) -> None:
         await socket.send(CameraHello(tender=self._service.tender).model_dump_json())
@@ -196,16 +199,19 @@ class CameraProcess:
         while True:
             await self._spooled.wait()
             self._spooled.clear()
+            socket = self._socket
             for name in self._spool.waiting():
-                if self._socket is None or len(self._sending) >= UNDER_WAY:
+                if socket is None or len(self._sending) >= UNDER_WAY:
                     break
                 if name in self._sending:
                     continue
                 message = await asyncio.to_thread(self._spool.read, name)
+                if socket is not self._socket:
+                    break  # the service went away meanwhile; what waits is sent when it is back
                 if message is not None:
                     self._sending.add(name)
                     with suppress(ConnectionClosed):  # it is sent again when the service is back
-                        await self._socket.send(message)
+                        await socket.send(message)
 
     async def _measure_forever(self) -> None:
         """Hold the work to its budget."""
@@ -254,7 +260,9 @@ async def run_cameras(service: CameraService, clock: Clock, spool: Path, orders:
     loop = asyncio.get_running_loop()
     await loop.connect_read_pipe(lambda: asyncio.StreamReaderProtocol(reader), orders)
     cameras = CameraProcess(service, clock, spool)
-    running = asyncio.create_task(cameras.run())
-    while line := await reader.readline():
-        cameras.follow(json.loads(line))
-    await end([running])
+
+    async def hear() -> None:
+        while line := await reader.readline():
+            cameras.follow(json.loads(line))
+
+    await together(cameras.run(), hear())

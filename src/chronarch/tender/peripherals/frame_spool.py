@@ -48,7 +48,7 @@ class FrameSpool:
             return self._tell(f"frames cannot be kept at the tender ({error.strerror})")
         self._sizes[name] = len(data)
         trouble = ""
-        while sum(self._sizes.values()) > self._most:
+        while sum(list(self._sizes.values())) > self._most:  # of a copy: frames are sent and forgotten meanwhile
             self.forget([next(iter(self._sizes))])
             trouble = "the service was away for so long that the tender has dropped the oldest frames"
         self._tell(trouble)

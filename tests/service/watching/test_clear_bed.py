@@ -56,10 +56,16 @@ class ClearBeds(WatchedCase):
         (task,) = [t for t in self.do(requests.rounds()).tasks if t.kind is TaskKind.LOOK]
         self.assertIn("not clear", task.text)
 
+        self.world.fault("Anchor", "camera", text="hangs")
+        eventually(lambda: self.do(requests.camera("Anchor")).trouble, "its camera fails", LATE_S)
+        self.assertIn("not clear", self.world.machine("Anchor").held, "what lies there has not gone by that")
+        self.assertEqual(self.world.builds(waits), [])
+
         self.world.kill("service")
         self.world.start_service()
         eventually(lambda: self.world.machine("Anchor").reachable, "the tender is back")
-        self.world.fault("Anchor", "heal")  # somebody has lifted it off
+        eventually(lambda: "not clear" in self.world.machine("Anchor").held, "it is still known")
+        self.world.fault("Anchor", "heal")  # somebody has lifted it off, and the camera sees again
         self.world.build_of(waits)
         over = self.do(requests.suspicion(one.number))
         self.assertEqual((over.right, over.over_at is None), (None, False))

@@ -12,7 +12,7 @@ import numpy as np
 
 from chronarch.core.watching import evidence as e
 from chronarch.core.watching.appearance import ClearBed
-from chronarch.core.watching.build_watch import CameraView, Seen, decode, within
+from chronarch.core.watching.build_watch import CameraView, Seen, cut, decode, within
 from chronarch.core.watching.expected_scene import Sight
 from chronarch.core.watching.frame_quality import ClearView, Unjudged
 from chronarch.core.watching.judgement import WHOLE_AFTER_S, Judge
@@ -38,17 +38,13 @@ class BedCheck:
         self._box = within(cv2.boundingRect(whole.box(low, high)), view.pose.size)
         self._sight = Sight(view.pose.cropped(self._box), view.bed_mm)
         self._whole = whole
-        self._clear = ClearBed(self._cut(view.clear))
+        self._clear = ClearBed(cut(view.clear, self._box))
         self._quality = ClearView(view.clear)
-        a, b = EDGE_MM, EDGE_MM
-        edge = [(a, b, 0), (x - a, b, 0), (x - a, y - b, 0), (a, y - b, 0)]
+        a = EDGE_MM
+        edge = [(a, a, 0), (x - a, a, 0), (x - a, y - a, 0), (a, y - a, 0)]
         self._bed = self._sight.hull(np.array(edge, np.float64))
         self._head_mm = head_mm
         self._looks = 0
-
-    def _cut(self, image: e.Image) -> e.Image:
-        left, top, wide, high = self._box
-        return np.ascontiguousarray(image[top : top + high, left : left + wide])
 
     def look(self, jpeg: bytes, head_mm: Place) -> Seen:
         """Judge one frame, with the nozzle's tip at a place, mm. Raises ValueError for a frame that cannot be read."""
@@ -56,12 +52,12 @@ class BedCheck:
         heads = self._whole.heads(np.array([self._head_mm, head_mm], np.float64))
         hidden = cv2.dilate((heads > 0).astype(np.uint8), np.ones((SHADOW_PX, SHADOW_PX), np.uint8))
         unjudged = self._quality.unjudged(image, hidden)
-        bed = np.where(self._cut(hidden) > 0, 0, self._bed).astype(np.uint8)
+        bed = np.where(cut(hidden, self._box) > 0, 0, self._bed).astype(np.uint8)
         if unjudged is None and (bed > 0).sum() < SEEN_SHARE * (self._bed > 0).sum():
             unjudged = Unjudged.HEAD
         if unjudged is not None:
             return Seen(unjudged, None, self.judge.now())
-        lit = self._clear.lit(self._cut(image), bed, textured=True)
+        lit = self._clear.lit(cut(image, self._box), bed, textured=True)
         found = e.on_bed(self._sight, lit, bed)
         self._looks += 1
         suspicions = self.judge.hear(found, {}, self._looks * WHOLE_AFTER_S)

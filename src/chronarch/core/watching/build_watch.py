@@ -130,7 +130,7 @@ class BuildWatch:
         self._box = within(cv2.boundingRect(whole.box((-6, -6, 0), (x + 6, y + 6, top + 12))), view.pose.size)
         self.sight = Sight(view.pose.cropped(self._box), view.bed_mm)
         self.scene = ExpectedScene(data, analysis, model, self.sight)
-        self._clear = ClearBed(self._cut(view.clear))
+        self._clear = ClearBed(cut(view.clear, self._box))
         self._quality = ClearView(view.clear)
         self._bed = self.sight.hull(np.array([(2, 2, 0), (x - 2, 2, 0), (x - 2, y - 2, 0), (2, y - 2, 0)], np.float64))
         self._memory = e.Memory(self.sight.shape)
@@ -139,10 +139,6 @@ class BuildWatch:
         self._faint = False
         self._hands = 0
         """For how many frames something has been in front of the bed."""
-
-    def _cut(self, image: Image) -> Image:
-        left, top, wide, high = self._box
-        return np.ascontiguousarray(image[top : top + high, left : left + wide])
 
     def look(self, jpeg: bytes, taken: int, at_s: float) -> Seen:
         """Judge one frame, taken at a time (s, rising), when the machine had taken so many commands. Raises ValueError
@@ -159,7 +155,7 @@ class BuildWatch:
         if unjudged is not None:
             return self._told(unjudged, None, self.judge.now())
         ground = np.where((around > 0) | (head > 0), 0, 255).astype(np.uint8)
-        lit = self._clear.lit(self._cut(image), ground, textured=self._faint or not taken)
+        lit = self._clear.lit(cut(image, self._box), ground, textured=self._faint or not taken)
         if taken and not self.scene.layer:
             return self._told(None, None, self.judge.now())
         if not taken:
@@ -198,6 +194,12 @@ class BuildWatch:
             self._material = MaterialLook(mean)
         self._material.learn(mean)
         self._faint = self._clear.contrast(self._material, self._bed) < FAINT
+
+
+def cut(image: Image, box: Sequence[int]) -> Image:
+    """A part of a picture: left, top, width, height."""
+    left, top, wide, high = box
+    return np.ascontiguousarray(image[top : top + high, left : left + wide])
 
 
 def within(box: Any, size: tuple[int, int]) -> tuple[int, int, int, int]:

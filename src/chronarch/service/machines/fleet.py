@@ -256,9 +256,11 @@ class Fleet:
 
     def _held(self, known: FleetMachine) -> str:
         """Why a machine that is idle takes no work yet, in words that follow its name; empty where it does."""
-        if MachineState(known.row.state) is not MachineState.IDLE or known.bed_seen or not self.must_see(known):
+        if MachineState(known.row.state) is not MachineState.IDLE:
             return ""
-        return f"takes no work: {known.on_bed}" if known.on_bed else "waits until the watch has seen its bed"
+        if known.on_bed:
+            return f"takes no work: {known.on_bed}"
+        return "" if known.bed_seen or not self.must_see(known) else "waits until the watch has seen its bed"
 
     def asleep(self, known: FleetMachine) -> bool:
         """Whether the shop has turned it off because there was nothing to do, and will turn it on for work."""

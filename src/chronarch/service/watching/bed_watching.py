@@ -53,8 +53,9 @@ class _Bed:
     """A bed that is being looked at."""
 
     key: str
-    begun: datetime
-    begun_s: float
+    waits_from: datetime
+    waits_from_s: float
+    """Since when it waits for a look that can be judged, shop time and real seconds."""
     looked: datetime | None = None
     looks: int = 0
     unjudged: str = ""
@@ -84,7 +85,7 @@ class BedWatching:
 
     def why_not(self, known: FleetMachine) -> str:
         """Why the bed of a machine is not looked at before a start; empty where it is."""
-        if self._watching.rule(known).follows(FailureMode.NOT_CLEAR) is Follow.NOTHING:
+        if not self._minds(known):
             return "the watch takes no notice of what lies on its bed"
         told = known.head_mm is not None or known.brief is not None  # while it builds its head is not asked for
         return self.why_unseen(known) or ("" if told else HEAD_UNKNOWN)
@@ -106,8 +107,8 @@ class BedWatching:
         if why or camera is None:
             return f"its bed cannot be looked at: {why}"
         bed, looker = self._new(known), Looker(counts=False)
-        bed.begun += timedelta(seconds=TOLD_WITHIN_S * self._context.clock.rate)
-        deadline = bed.begun_s + within_s
+        bed.waits_from += timedelta(seconds=TOLD_WITHIN_S * self._context.clock.rate)
+        deadline = bed.waits_from_s + within_s
         await self._cameras.look(looker, {camera.row.name: ("full", self._context.clock.rate / EVERY_S)})
         try:
             while self._context.clock.monotonic_s() < deadline:
@@ -132,6 +133,8 @@ class BedWatching:
         if self._open.event.is_set():
             self._open.take()
             await self._hear_answers()
+        for name in [name for name, bed in self._beds.items() if bed.seen and name in due]:
+            await self._let_go(due.pop(name))
         cameras = {name: camera for name in due if (camera := self._watching.camera_of(name)) is not None}
         per_s = self._context.clock.rate / EVERY_S
         await self._cameras.look(self._looker, {c.row.name: ("full", per_s) for c in cameras.values()})
@@ -139,14 +142,22 @@ class BedWatching:
             try:
                 await self._consider(due[name], camera)
             except (CoreError, ValueError, OSError) as error:
-                log.warning("the bed of %s cannot be looked at: %s", name, error)
-                self._mind_patience(due[name], self._beds.get(name))
+                bed = self._beds[name]
+                bed.unjudged = str(error)
+                self._mind_patience(due[name], bed)
 
     def _due(self, known: FleetMachine) -> bool:
-        idle = known.row.state == MachineState.IDLE and known.brief is None
-        if not idle:
+        if not _idle(known):
             known.bed_seen, known.on_bed = False, ""
-        return idle and (not known.bed_seen or known.row.name in self._beds) and not self.why_not(known)
+            return False
+        bed = self._beds.get(known.row.name)
+        if bed is not None and bed.suspicion is not None:
+            return self._minds(known)  # though its camera fails: what lies there has not gone by that
+        return (not known.bed_seen or bed is not None) and not self.why_not(known)
+
+    def _minds(self, known: FleetMachine) -> bool:
+        """Whether it matters what lies on the bed of a machine."""
+        return self._watching.rule(known).follows(FailureMode.NOT_CLEAR) is not Follow.NOTHING
 
     async def _begin(self, known: FleetMachine) -> _Bed:
         """Begin to look at a bed; what was raised of it before, or called a false alarm, still holds."""
@@ -181,21 +192,24 @@ class BedWatching:
         judged."""
         newest = camera.newest.get("full")
         patient_s = PATIENT_S * self._context.clock.rate if bed.looks >= MOST_LOOKS else 0.0
-        again = bed.looked + timedelta(seconds=max(EVERY_S / 2, patient_s)) if bed.looked else bed.begun
+        again = bed.looked + timedelta(seconds=max(EVERY_S / 2, patient_s)) if bed.looked else bed.waits_from
         late = newest is not None and newest.head.at > again and known.head_rests(newest.head.at)
         if newest is None or not late or known.head_mm is None:
             return None
         found = await self._seen(known, camera, bed, newest, known.head_mm)
         bed.looked, bed.unjudged = newest.head.at, found.unjudged
-        bed.looks += not found.unjudged
-        return None if found.unjudged else found
+        if found.unjudged:
+            return None
+        bed.looks += 1
+        bed.waits_from, bed.waits_from_s = self._context.clock.now(), self._context.clock.monotonic_s()
+        return found
 
-    def _mind_patience(self, known: FleetMachine, bed: _Bed | None) -> None:
-        """Let work go on after a time without a look."""
-        if bed is None or bed.looks or bed.suspicion is not None:
+    def _mind_patience(self, known: FleetMachine, bed: _Bed) -> None:
+        """Let work go on after a time without a look that could be judged."""
+        if bed.suspicion is not None:
             return
-        real_s = self._context.clock.monotonic_s() - bed.begun_s
-        passed = self._context.clock.now() - bed.begun
+        real_s = self._context.clock.monotonic_s() - bed.waits_from_s
+        passed = self._context.clock.now() - bed.waits_from
         if real_s > LEAST_GIVE_UP_S and passed > timedelta(seconds=GIVE_UP_S):
             log.warning("the bed of %s was not seen: %s", known.row.name, bed.unjudged or "no picture has come")
             bed.seen = True
@@ -213,8 +227,9 @@ class BedWatching:
         async with self._context.sessions() as db:
             view, clear = await suspicions.view_with_picture(db, camera.row.id)
             moved = await self._watching.moved(db, camera.row.id)
-        x, y, _ = known.model.volume_mm
-        at = view.head_mm or [0.0, 0.0, 0.0]
+        if view.head_mm is None:  # it was marked anew just now
+            raise ValueError("it is not known where the head was in the clear bed's picture")
+        (x, y, _), at = known.model.volume_mm, view.head_mm
         corners = tuple((float(u), float(v)) for u, v in view.corners)
         return BedOrder(clear, corners, (x, y), (at[0], at[1], at[2]), moved, known_point(view))
 
@@ -278,20 +293,19 @@ class BedWatching:
 
     async def _hear_answers(self) -> None:
         """Let machines go whose bed a person has called clear; what was raised of others than are looked at is over."""
+        idle = {known.row.id: known for known in self._fleet.all() if _idle(known) and self._minds(known)}
         async with self._context.sessions() as db:
             still = {row.machine_id: row for row in await suspicions.open_of_beds(db)}
-            looked = {known.row.id for known in self._fleet.all() if known.row.name in self._beds}
             for machine, row in still.items():
-                if machine not in looked and not self._is_due(machine):
+                if machine not in idle:
                     row.over_at = self._context.clock.now()
             await db.commit()
+        for machine in still.keys() & idle.keys():
+            if idle[machine].row.name not in self._beds:  # this service has just been started
+                await self._begin(idle[machine])
         for name, bed in self._beds.items():
-            known = self._fleet.find(name)
-            if bed.suspicion is not None and known.row.id not in still:
+            if bed.suspicion is not None and self._fleet.find(name).row.id not in still:
                 bed.seen = True
-
-    def _is_due(self, machine: int) -> bool:
-        return any(known.row.id == machine and self._due(known) for known in self._fleet.all())
 
     async def _let_go(self, known: FleetMachine) -> None:
         """The bed is clear, or taken to be."""
@@ -326,6 +340,10 @@ class BedWatching:
         self._fleet.version += 1
         self._fleet.publish(known)
         self._context.changes.wake("machines")
+
+
+def _idle(known: FleetMachine) -> bool:
+    return known.row.state == MachineState.IDLE and known.brief is None
 
 
 TheBedWatching = Annotated[BedWatching, part(BedWatching)]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import logging
 import unittest
 from collections.abc import Callable
 from datetime import UTC, datetime
@@ -21,8 +20,6 @@ NOON = datetime(2026, 10, 19, 12, tzinfo=UTC)
 @mock.patch.multiple(workers, AWAY_S=0.01)
 class Workers(unittest.IsolatedAsyncioTestCase):
     def setUp(self) -> None:
-        self.addCleanup(logging.disable, logging.root.manager.disable)
-        logging.disable(logging.NOTSET)
         self.errors: list[Exception] = []
         self.steps = 0
 

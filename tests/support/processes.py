@@ -14,7 +14,6 @@ import importlib
 import importlib.util
 import io
 import json
-import logging
 import os
 import select
 import signal
@@ -194,7 +193,6 @@ def _become(arguments: list[str], env: dict[str, str], folder: str, streams: lis
         io.TextIOWrapper(open(fd, mode, closefd=False), "utf-8", line_buffering=fd == 2, write_through=fd == 2)  # noqa: SIM115
         for fd, mode in ((0, "rb"), (1, "wb"), (2, "wb"))
     )
-    logging.disable(logging.NOTSET)
     main = types.ModuleType("__main__")
     main.__spec__ = importlib.util.find_spec("chronarch.__main__")
     sys.modules["__main__"] = main

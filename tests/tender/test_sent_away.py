@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import logging
 import tempfile
 import time
 import unittest
@@ -18,10 +17,6 @@ from chronarch.wire.control.upstream import Welcome
 
 
 class SentAway(unittest.IsolatedAsyncioTestCase):
-    def setUp(self) -> None:
-        self.addCleanup(logging.disable, logging.root.manager.disable)
-        logging.disable(logging.NOTSET)
-
     async def greet(self, code: int, times: int, *, welcome: bool = False) -> list[float]:
         """When a tender came that is sent away with a code each time, so many times, at once or after a welcome; in
         the log it says so once."""

@@ -241,9 +241,9 @@ def drop_watch_rule(scope: WatchScope, subject: str) -> Call[x.WatchRuleView]:
     return Call("DELETE", at("watch-rules", scope, subject), x.WatchRuleView)
 
 
-def labelled_builds() -> Call[list[x.LabelledBuild]]:
-    """Builds of which people have said what they were: the shop's own labelled set, oldest first."""
-    return Call("GET", "/api/watch/labelled", list[x.LabelledBuild])
+def labelled_set() -> Call[list[x.LabelledSequence]]:
+    """The shop's own labelled set: builds, and beds before a start, of which people have said what they were."""
+    return Call("GET", "/api/watch/labelled", list[x.LabelledSequence])
 
 
 def content_bytes(sha256: str) -> Call[bytes]:

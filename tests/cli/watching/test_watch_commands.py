@@ -65,6 +65,8 @@ class ScoreCommand(unittest.TestCase):
             ({"label": "odd"}, "line 1: the label 'odd' is none of fine, loose"),
             ({"camera": [[1, 2]]}, "line 1: camera"),
             ({"taken": -1}, "line 1: taken"),
+            ({"gcode": None}, "line 1: the line: it names no gcode"),
+            ({"head": [1, 2, 3]}, "head and clear_head come together"),
             ({"image": "frames/none.jpg"}, "frames/none.jpg cannot be read"),
             ({"image": "../../etc/passwd"}, "lies outside the folder"),
             ({"clear": "frames.jsonl"}, "no JPEG"),

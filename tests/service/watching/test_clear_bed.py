@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import json
+import tempfile
+from typing import Any
+
 from chronarch.client import requests
 from chronarch.core.machines.states import MachineState
 from chronarch.core.notices.kinds import NoticeKind
@@ -9,6 +13,7 @@ from chronarch.core.rounds.tasks import TaskKind
 from chronarch.core.watching.suspicion import FailureMode
 from chronarch.core.watching.watch_rules import Follow, WatchRule, WatchScope
 from chronarch.wire.watching import watch as w
+from tests.support import processes
 from tests.support.watched import LATE_S, WatchedCase, bed_unseen, leave_lying, see_beds
 from tests.support.world import eventually
 
@@ -73,8 +78,25 @@ class ClearBeds(WatchedCase):
 
     def test_a_false_alarm_lets_work_go_on(self) -> None:
         waits = leave_lying(self.world)
-        self.do(requests.answer_suspicion(self.raised().number, right=False))
+        one = self.raised()
+        self.do(requests.answer_suspicion(one.number, right=False))
         self.world.build_of(waits)
+        (label,) = [s for s in self.do(requests.labelled_set()) if s.name == f"bed-{one.number}"]
+        self.assertEqual((label.build, label.camera, label.sha256), (None, "Anchor", None))
+        self.assertEqual([(f.frame, f.label) for f in label.frames], [(one.frame, "fine")])
+        self.assertIsNotNone(label.head_mm)
+        self.do(requests.answer_suspicion(one.number, right=True))
+        scored = self.scored()
+        self.assertEqual(scored[f"bed-{one.number}"]["label"], "not-clear")
+        self.assertGreater(scored[f"bed-{one.number}"]["scores"]["not-clear"], 0.5, scored)
+
+    def scored(self) -> dict[str, Any]:
+        """What `watch score` says of the shop's own labelled frames, by sequence."""
+        with tempfile.TemporaryDirectory() as folder:
+            for words in (("labels", f"{folder}/set"), ("score", f"{folder}/set", "--json")):
+                done = processes.run("watch", *words, env=self.world.environment, within_s=120)
+                self.assertEqual(done.returncode, 0, done.stderr)
+        return {row["sequence"]: row for row in json.loads(done.stdout)["frames"]}
 
     def test_where_people_are_only_told_work_goes_on(self) -> None:
         rule = WatchRule(follow={FailureMode.NOT_CLEAR: Follow.TELL})

@@ -9,15 +9,16 @@ from collections import defaultdict
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, Self
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from chronarch.core.errors import NotGcode
 from chronarch.core.gcode.analysis import Analysis, analyse
 from chronarch.core.gcode.kernel_layout import Bytes
 from chronarch.core.gcode.reader import as_bytes
 from chronarch.core.machines.model import MachineModel
+from chronarch.core.watching.bed_check import BedCheck
 from chronarch.core.watching.build_watch import BuildWatch, CameraView, Seen
 from chronarch.core.watching.judgement import Judge
 from chronarch.core.watching.scoring import LABELS, ScoredFrame
@@ -35,7 +36,7 @@ class LabelledFrame(BaseModel):
 
     model_config = ConfigDict(extra="ignore")
     image: Annotated[str, Field(min_length=1, max_length=500)]
-    gcode: Annotated[str, Field(min_length=1, max_length=500)]
+    gcode: Annotated[str | None, Field(min_length=1, max_length=500)] = None
     taken: Annotated[int, Field(ge=0)]
     camera: Annotated[list[tuple[float, float]], Field(min_length=4, max_length=4)]
     label: str
@@ -44,6 +45,16 @@ class LabelledFrame(BaseModel):
     clear: Annotated[str, Field(min_length=1, max_length=500)]
     bed_mm: tuple[Annotated[float, Field(gt=0, le=5000)], Annotated[float, Field(gt=0, le=5000)]] = (220.0, 220.0)
     at_s: float | None = None
+    head: tuple[float, float, float] | None = None
+    clear_head: tuple[float, float, float] | None = None
+
+    @model_validator(mode="after")
+    def _can_be_watched(self) -> Self:
+        if (self.head is None) != (self.clear_head is None):
+            raise ValueError("head and clear_head come together")
+        if self.gcode is None and self.head is None:
+            raise ValueError("it names no gcode; only a bed before a start, with head and clear_head, does without")
+        return self
 
 
 def read_labels(folder: Path) -> dict[str, list[LabelledFrame]]:
@@ -63,7 +74,8 @@ def read_labels(folder: Path) -> dict[str, list[LabelledFrame]]:
             except ValidationError as error:
                 first = error.errors()[0]
                 where = ".".join(map(str, first["loc"])) or "the line"
-                raise UnreadableSet(f"frames.jsonl, line {n}: {where}: {first['msg']}.") from None
+                why = first["msg"].removeprefix("Value error, ")
+                raise UnreadableSet(f"frames.jsonl, line {n}: {where}: {why}.") from None
             except ValueError as error:
                 raise UnreadableSet(f"frames.jsonl, line {n} is no JSON object: {error}.") from None
             if frame.label not in LABELS:
@@ -97,22 +109,35 @@ class SetWatcher:
 
     def watch(self, frames: list[LabelledFrame]) -> Iterator[WatchedFrame]:
         """The frames of one sequence in turn. Raises UnreadableSet."""
-        first = frames[0]
-        data, analysis = self._file(first.gcode)
-        try:
-            view = CameraView.of(self._bytes(first.clear), first.camera, first.bed_mm)
-        except ValueError as error:
-            raise UnreadableSet(f"The sequence {first.sequence}: {error}") from None
-        watch = BuildWatch(view, data, analysis, self._model, self._judge())
+        look, names = self._begin(frames[0])
         for n, frame in enumerate(frames):
             at_s = n * FRAME_S if frame.at_s is None else frame.at_s
             jpeg = self._bytes(frame.image)
             begin = time.perf_counter()
             try:
-                seen = watch.look(jpeg, frame.taken, at_s)
+                seen = look(jpeg, frame, at_s)
             except ValueError as error:
                 raise UnreadableSet(f"{frame.image}: {error}.") from None
-            yield WatchedFrame(frame, seen, watch.names, at_s, 1000 * (time.perf_counter() - begin))
+            yield WatchedFrame(frame, seen, names, at_s, 1000 * (time.perf_counter() - begin))
+
+    def _begin(self, first: LabelledFrame) -> tuple[Callable[[bytes, LabelledFrame, float], Seen], dict[int, str]]:
+        """How each frame of a sequence is looked at, and the names of the objects in it."""
+        try:
+            view = CameraView.of(self._bytes(first.clear), first.camera, first.bed_mm)
+        except ValueError as error:
+            raise UnreadableSet(f"The sequence {first.sequence}: {error}") from None
+        if first.clear_head is not None:
+            bed = BedCheck(view, first.clear_head, self._judge())
+
+            def look(jpeg: bytes, frame: LabelledFrame, _: float) -> Seen:
+                if frame.head is None:
+                    raise UnreadableSet(f"The sequence {first.sequence}: {frame.image} has no head.")
+                return bed.look(jpeg, frame.head)
+
+            return look, {}
+        data, analysis = self._file(first.gcode or "")
+        watch = BuildWatch(view, data, analysis, self._model, self._judge())
+        return lambda jpeg, frame, at_s: watch.look(jpeg, frame.taken, at_s), watch.names
 
     def _bytes(self, name: str) -> bytes:
         path = (self._folder / name).resolve()

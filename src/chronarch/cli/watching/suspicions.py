@@ -141,29 +141,31 @@ def missed(service: Service, build: str, kind: str, frame: int, object_: str) ->
 @click.argument("folder", type=click.Path(file_okay=False, path_type=Path))
 @pass_service
 def labels(service: Service, folder: Path) -> None:
-    """Put the shop's own labelled builds into a folder, which `chronarch watch score` reads."""
+    """Put the shop's own labelled builds and beds into a folder, which `chronarch watch score` reads."""
     if folder.exists() and any(folder.iterdir()):
         fail(f"{folder} is not empty; name another folder.", WRONG_USE)
-    builds = service.all(requests.labelled_builds())
-    if not builds:
-        return say("Nobody has answered for a build yet: `chronarch watch answer` and `watch missed` do.")
+    found = service.all(requests.labelled_set())
+    if not found:
+        return say("Nobody has answered for a build or a bed yet: `chronarch watch answer` and `watch missed` do.")
     folder.mkdir(parents=True, exist_ok=True)
     lines = []
-    for build in builds:
+    for sequence in found:
+        gcode, clear = f"{sequence.sha256[:16]}.gcode" if sequence.sha256 else None, f"{sequence.name}-clear.jpg"
         named = {
-            "gcode": f"{build.sha256[:16]}.gcode", "camera": build.corners, "sequence": f"build-{build.build}",
-            "clear": f"build-{build.build}-clear.jpg", "bed_mm": build.bed_mm,
+            "gcode": gcode, "camera": sequence.corners, "sequence": sequence.name, "clear": clear,
+            "bed_mm": sequence.bed_mm, "head": sequence.head_mm, "clear_head": sequence.clear_head_mm,
         }  # fmt: skip
-        if not (folder / str(named["gcode"])).exists():
-            (folder / str(named["gcode"])).write_bytes(service.do(requests.content_bytes(build.sha256)))
-        (folder / str(named["clear"])).write_bytes(service.do(requests.clear_frame(build.camera)))
-        for one in build.frames:
-            image = f"build-{build.build}-{one.frame}.jpg"
+        if sequence.sha256 and gcode and not (folder / gcode).exists():
+            (folder / gcode).write_bytes(service.do(requests.content_bytes(sequence.sha256)))
+        (folder / clear).write_bytes(service.do(requests.clear_frame(sequence.camera)))
+        for one in sequence.frames:
+            image = f"{sequence.name}-{one.frame}.jpg"
             (folder / image).write_bytes(service.do(requests.kept_frame(one.frame)))
             about = {"taken": one.command, "label": one.label, "object": one.object or None, "at_s": one.at_s}
             lines.append(json.dumps({"image": image, **named, **about}))
     (folder / "frames.jsonl").write_text("".join(f"{line}\n" for line in lines))
-    return say(f"{len(lines)} frames are in {folder}; labelled builds: {len(builds)}.")
+    builds = sum(sequence.build is not None for sequence in found)
+    return say(f"{len(lines)} frames are in {folder}; labelled builds: {builds}, beds: {len(found) - builds}.")
 
 
 class _Corner(click.ParamType[tuple[float, float]]):

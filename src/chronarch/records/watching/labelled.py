@@ -1,38 +1,62 @@
-"""The shop's own labelled builds: those of which people have said what they were."""
+"""The shop's own labelled set: builds, and beds before a start, of which people have said what they were."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import Select, select
+from sqlalchemy import func, or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.watching.suspicion import FailureMode
+from chronarch.records.machines.tables import Machine
 from chronarch.records.orders.tables import Build
-from chronarch.records.watching.tables import Frame, Suspicion
+from chronarch.records.watching.tables import BedView, Camera, Frame, Suspicion
 from chronarch.wire.watching.watch import FrameLabel
 
 FINE, MOST_FRAMES = "fine", 20_000
 """Of one build."""
+ANSWERED = (Suspicion.right.is_not(None), Suspicion.camera_id.is_not(None))
 
 
-def select_labelled() -> Select[Any]:
-    """Builds, of one camera each, that people have answered for. Those that went on with another file are left out:
-    their commands count otherwise."""
-    answered = select(Suspicion.build_id).where(Suspicion.right.is_not(None), Suspicion.camera_id.is_not(None))
-    return select(Build).where(Build.id.in_(answered), Build.fed_sha256.is_(None))
-
-
-async def answers_for(db: AsyncSession, build: int) -> Sequence[Suspicion]:
-    """What people answered of a build, in the order in which it was raised."""
-    query = select(Suspicion).where(
-        Suspicion.build_id == build, Suspicion.right.is_not(None), Suspicion.camera_id.is_not(None)
+def select_labelled() -> Any:
+    """The first answer of each build, and each answer of a bed, with the build's file, camera, how it sees the bed,
+    and machine. What was seen before the bed's corners were marked anew is left out, for the camera may stand elsewhere
+    now; so are builds that went on with another file, for their commands count otherwise."""
+    firsts = select(func.min(Suspicion.id)).where(*ANSWERED).group_by(func.coalesce(Suspicion.build_id, -Suspicion.id))
+    can_be_seen = or_(
+        Suspicion.build_id.is_not(None),
+        Suspicion.frame_id.is_not(None) & Suspicion.head_mm.is_not(None) & BedView.head_mm.is_not(None),
     )
+    return (
+        select(Suspicion, Build.sha256, Camera.name, BedView, Machine.name)
+        .outerjoin(Build, Build.id == Suspicion.build_id)
+        .join(Camera, Camera.id == Suspicion.camera_id)
+        .join(BedView, BedView.camera_id == Camera.id)
+        .join(Machine, Machine.id == Suspicion.machine_id)
+        .where(Suspicion.id.in_(firsts), Suspicion.at >= BedView.set_at, Build.fed_sha256.is_(None), can_be_seen)
+    )
+
+
+async def labels_of(db: AsyncSession, first: Suspicion) -> list[FrameLabel]:
+    """The frames that an answer labels."""
+    return [_bed_label(first)] if first.build_id is None else await _labels_of_build(db, first.build_id)
+
+
+def _bed_label(said: Suspicion) -> FrameLabel:
+    label = FailureMode.NOT_CLEAR if said.right else FINE
+    return FrameLabel(frame=said.frame_id or 0, at_s=0.0, command=0, label=label)
+
+
+async def _answers_for(db: AsyncSession, build: int) -> Sequence[Suspicion]:
+    """What people answered of a build, in the order in which it was raised."""
+    query = select(Suspicion).where(Suspicion.build_id == build, *ANSWERED)
     return (await db.execute(query.order_by(Suspicion.at, Suspicion.id))).scalars().all()
 
 
-async def labels_of(db: AsyncSession, build: int, answers: Sequence[Suspicion]) -> list[FrameLabel]:
+async def _labels_of_build(db: AsyncSession, build: int) -> list[FrameLabel]:
     """The frames of a build by the camera of its first answer: fine until the first failure that was one."""
+    answers = await _answers_for(db, build)
     failure = next((one for one in answers if one.right), None)
     query = (
         select(Frame.id, Frame.at, Frame.command)

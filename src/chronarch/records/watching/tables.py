@@ -161,6 +161,8 @@ class Suspicion(Base):
     probability: Mapped[float] = mapped_column(Float(53))
     """The highest that it came to; 0 for what a person said."""
     place: Mapped[list[float] | None] = mapped_column(JSON)
+    head_mm: Mapped[list[float] | None] = mapped_column(JSON)
+    """Where the nozzle's tip was, of a bed before a start."""
     at: Mapped[datetime] = mapped_column(UtcTime)
     """When it was raised, shop time."""
     over_at: Mapped[datetime | None] = mapped_column(UtcTime)

@@ -272,6 +272,7 @@ class BedWatching:
                 machine_id=known.row.id, camera_id=camera.row.id, frame_id=frame.id if frame else None, mode=found.mode,
                 sentence=found.sentence[:300], probability=found.probability,
                 place=list(found.place) if found.place else None, at=newest.head.at, followed=follow,
+                head_mm=list(known.head_mm) if known.head_mm else None,
             )  # fmt: skip
             db.add(row)
             await db.flush()

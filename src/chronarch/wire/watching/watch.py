@@ -149,7 +149,7 @@ class WatchCurve(Wire):
 
 
 class FrameLabel(Wire):
-    """A kept frame of a labelled build, and what it shows."""
+    """A kept frame of a labelled sequence, and what it shows."""
 
     frame: int
     at_s: float
@@ -160,13 +160,18 @@ class FrameLabel(Wire):
     object: str = ""
 
 
-class LabelledBuild(Wire):
-    """A build of which people have said what it was, as one sequence of a labelled set."""
+class LabelledSequence(Wire):
+    """A build, or a bed before a start, of which people have said what it was, as one sequence of a labelled set."""
 
-    build: int
+    name: str
+    build: int | None
+    """Null for a bed."""
     camera: str
-    sha256: str
-    """Of its G-code."""
+    sha256: str | None
+    """Of the build's G-code."""
     corners: Corners
     bed_mm: tuple[float, float]
+    head_mm: tuple[float, float, float] | None = None
+    """Of a bed: where the nozzle's tip is in its frame, and in the clear bed's."""
+    clear_head_mm: tuple[float, float, float] | None = None
     frames: list[FrameLabel]

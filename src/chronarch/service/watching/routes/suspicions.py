@@ -23,7 +23,6 @@ from chronarch.service.problems import ApiProblem
 from chronarch.service.watching.answering import answer_suspicion, say_missed
 from chronarch.service.watching.bed_watching import TheBedWatching
 from chronarch.service.watching.build_watching import TheBuildWatching
-from chronarch.service.watching.cameras import TheCameras
 from chronarch.wire.common import fill
 from chronarch.wire.watching import watch as w
 from chronarch.wire.watching.settings import FalseAlarms
@@ -113,26 +112,26 @@ async def curve(
 
 @router.get("/watch/labelled")
 async def labelled(
-    context: Context, fleet: TheFleet, cameras: TheCameras, page: Annotated[Page, pages(20)], response: Response
-) -> list[w.LabelledBuild]:
-    """Builds of which people have said what they were: the shop's own labelled set, oldest first."""
+    context: Context, fleet: TheFleet, page: Annotated[Page, pages(20)], response: Response
+) -> list[w.LabelledSequence]:
+    """The shop's own labelled set: builds, and beds before a start, of which people have said what they were, in the
+    order in which they were raised."""
+    models = {known.row.name: known.model for known in fleet.all()}
     async with context.sessions() as db:
-        rows = (await db.execute(page.of(labelled_records.select_labelled(), by_number(t.Build.id)))).scalars().all()
-        views = await records.views(db)
+        query = page.of(labelled_records.select_labelled(), by_number(t.Suspicion.id))
+        rows = (await db.execute(query)).all()
         found = []
-        for build in page.cut(rows, lambda row: (row.id,)):
-            answers = await labelled_records.answers_for(db, build.id)
-            camera = next((k for k in cameras.all() if k.row.id == answers[0].camera_id), None)
-            machine = next((k for k in fleet.all() if k.row.id == build.machine_id), None)
-            if camera is None or machine is None or camera.row.id not in views:
+        for said, sha256, camera, view, machine in page.cut(rows, lambda row: (row[0].id,)):
+            if machine not in models:
                 continue
-            frames = await labelled_records.labels_of(db, build.id, answers)
-            x, y, _ = machine.model.volume_mm
+            x, y, _ = models[machine].volume_mm
+            of_bed = said.build_id is None
             found.append(
-                w.LabelledBuild(
-                    build=build.id, camera=camera.row.name, sha256=build.sha256, bed_mm=(x, y),
-                    corners=[(u, v) for u, v in views[camera.row.id].corners],
-                    frames=frames,
+                w.LabelledSequence(
+                    name=f"bed-{said.id}" if of_bed else f"build-{said.build_id}", build=said.build_id, camera=camera,
+                    sha256=sha256, corners=[(u, v) for u, v in view.corners], bed_mm=(x, y),
+                    head_mm=said.head_mm if of_bed else None, clear_head_mm=view.head_mm if of_bed else None,
+                    frames=await labelled_records.labels_of(db, said),
                 )
             )  # fmt: skip
     if page.next:

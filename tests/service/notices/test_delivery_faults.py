@@ -145,6 +145,18 @@ class DeliveryFaults(WorldCase):
         self.say("good")
         eventually(lambda: self.texts("picky") == ["good"], "the next one comes")
 
+    def test_a_message_that_cannot_be_written_does_not_hold_up_the_next(self) -> None:
+        hook_fault(self.world, "unwritten", status=500)
+        channel = self.channel("webhook", hook_address(self.world, "unwritten"))
+        self.say("not to be written")
+        self.fails(channel, "500")
+        self.world.sql("update delivery set what = 'odd' where what = 'opened' and notice_id in"
+                       " (select id from notice where text = 'not to be written')")  # fmt: skip
+        hook_fault(self.world, "unwritten")
+        self.say("written")
+        eventually(lambda: self.texts("unwritten") == ["written"], "the next one comes", LATE_S)
+        self.assertEqual(self.stand(channel).dead, 1)
+
     def test_killed_between_event_and_delivery_nothing_is_lost_or_doubled(self) -> None:
         mail_fault(self.world, "later")
         hook_fault(self.world, "killed", status=503)

@@ -11,6 +11,7 @@ from datetime import datetime, timedelta
 from functools import partial
 from typing import Annotated
 
+from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.notices.kinds import Gravity, NoticeKind
@@ -97,11 +98,26 @@ class Deliverer:
             if not told:
                 return False
             settings = await load_settings(db)
-            message = await self.writer.write(db, row, told, settings.address)
+            message = await self._written(db, row, told, settings.address)
             await db.commit()
+        if message is None:
+            return True
         good, answer, kind = await self._try(row, message, settings)
         await self._note(channel, [d.id for d, _ in told], message, answer, kind)
         return good or kind is Refused
+
+    async def _written(self, db: AsyncSession, channel: t.Channel, told: Told, address: str) -> Message | None:
+        """What is told as one message. What cannot be written must not hold up the next, and becomes a dead letter."""
+        try:
+            return await self.writer.write(db, channel, told, address)
+        except SQLAlchemyError:
+            raise
+        except Exception as error:
+            log.exception("a message over channel %d cannot be written", channel.id)
+            for delivery, _ in told:
+                delivery.state = DeliveryState.DEAD
+                delivery.answer = f"it could not be written ({type(error).__name__})"
+            return None
 
     async def _show(self, db: AsyncSession, channel: int) -> bool:
         """The page hears of what is due from the change log."""

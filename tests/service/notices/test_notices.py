@@ -97,9 +97,9 @@ class NoticesCase(WorldCase):
         """The tokens of a mail's links, by what they say."""
         return {text.strip(): token for text, _, token in LINK.findall(mail["text"])}
 
-    def act(self, token: str, method: str = "POST", **said: str) -> httpx.Response:
+    def act(self, token: str, method: str = "POST", more: str = "", **said: str) -> httpx.Response:
         headers = {"X-Act-Link": token}
-        return httpx.request(method, f"{self.world.address}/api/act", headers=headers, params=said, timeout=30)
+        return httpx.request(method, f"{self.world.address}/api/act{more}", headers=headers, params=said, timeout=30)
 
 
 class Standing(NoticesCase):
@@ -281,7 +281,10 @@ class Reaching(NoticesCase):
         eventually(lambda: self.do(requests.frames_of_build(build)), "a frame of it is kept")
         self.do(requests.stop(build, "it came loose"))
         link = self.links(self.arrived("missed", f"Build {build} on Anchor stopped"))["The watch missed something"]
-        self.assertIn(f"build {build} on Anchor went wrong", self.act(link, "GET").json()["text"])
+        seen = self.act(link, "GET").json()
+        self.assertIn(f"build {build} on Anchor went wrong, as the picture shows", seen["text"])
+        self.assertTrue(seen["has_picture"])
+        self.assertTrue(self.act(link, "GET", "/picture").content.startswith(b"\xff\xd8\xff"))
         self.assertIn("Say what the watch has missed: loose, tangle", self.act(link).json()["detail"])
         self.assertIn("Noted: loose", self.act(link, mode="loose").json()["text"])
         (one,) = self.do(requests.suspicions(build=build))

@@ -19,7 +19,17 @@ from chronarch.core.notices.kinds import NoticeAct
 from chronarch.core.watching.suspicion import FailureMode
 from chronarch.records import tables as t
 from chronarch.service.context import ServiceContext, part
-from chronarch.service.notices.acts import AT_MACHINES, NoticeActs, Stand, possible, sentence, stands, why_not
+from chronarch.service.notices.acts import (
+    AT_MACHINES,
+    NoticeActs,
+    Stand,
+    frame_of,
+    place_in,
+    possible,
+    sentence,
+    stands,
+    why_not,
+)
 from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
 from chronarch.service.secrets import Secrets
@@ -82,11 +92,12 @@ class ActLinks:
         granted = self.read(token)
         async with self.context.sessions() as db:
             stand, person, refusal = await self._look(db, granted)
+            frame = await frame_of(db, stand)
         row = stand.notice
         return fill(
             ActPreview, granted, text=sentence(granted.act, stand), why_not=refusal, notice=row.id, said=row.text,
             at=row.at, machine=stand.machine, build=row.build_id, person=person.name,
-            has_picture=row.frame_id is not None,
+            has_picture=frame is not None,
         )  # fmt: skip
 
     async def _look(self, db: AsyncSession, granted: Granted) -> tuple[Stand, t.Person, str]:
@@ -138,9 +149,9 @@ class ActLinks:
         granted = self.read(token)
         async with self.context.sessions() as db:
             row = await db.get(t.Notice, granted.notice)
-            frame = await db.get(t.Frame, row.frame_id) if row and row.frame_id else None
-            suspicion = await db.get(t.Suspicion, row.suspicion_id) if row and row.suspicion_id else None
-        return (frame.sha256 if frame else ""), (suspicion.place if suspicion else None)
+            stand = await stands(db, row) if row is not None else None
+            frame = await frame_of(db, stand) if stand is not None else None
+        return (frame.sha256, place_in(stand)) if stand is not None and frame is not None else ("", None)
 
 
 TheActLinks = Annotated[ActLinks, part(ActLinks)]

@@ -67,6 +67,21 @@ async def stands(db: AsyncSession, notice: t.Notice) -> Stand:
     return Stand(notice, build, suspicion, machine.name if machine else "", pauses)
 
 
+async def frame_of(db: AsyncSession, stand: Stand) -> t.Frame | None:
+    """The frame that shows what a notice is about, or else the newest that is kept of its build."""
+    if stand.notice.frame_id is not None:
+        return await db.get(t.Frame, stand.notice.frame_id)
+    if stand.build is None:
+        return None
+    newest = select(t.Frame).where(t.Frame.build_id == stand.build.id).order_by(t.Frame.at.desc()).limit(1)
+    return (await db.execute(newest)).scalar_one_or_none()
+
+
+def place_in(stand: Stand) -> list[float] | None:
+    """The place in that frame that it is about, if it is about one."""
+    return stand.suspicion.place if stand.suspicion and stand.notice.frame_id is not None else None
+
+
 def possible(stand: Stand) -> list[NoticeAct]:
     """What can be done now."""
     row, build = stand.notice, stand.build
@@ -96,7 +111,7 @@ def sentence(act: NoticeAct, stand: Stand) -> str:
         NoticeAct.LEAVE_OUT: f"Leaves {thing} out of {build} from the next layer on; the rest is laid as before.",
         NoticeAct.STOP: f"Stops {build} for good: heaters off, head parked. What is laid so far is lost.",
         NoticeAct.FALSE_ALARM: "Says that nothing is wrong. The watch learns from it; a paused build stays paused.",
-        NoticeAct.MISSED: f"Says that {build} went wrong, as its newest kept frame shows. The watch learns from it.",
+        NoticeAct.MISSED: f"Says that {build} went wrong, as the picture shows. The watch learns from it.",
     }[act]
 
 
@@ -134,7 +149,9 @@ class NoticeActs:
             if mode not in OF_BUILDS:
                 raise ApiProblem(422, f"Say what the watch has missed: {', '.join(OF_BUILDS)}.")
             async with self.context.sessions() as db:
-                await say_missed(db, build.id, mode, frame=None, by=by, at=self.context.clock.now())
+                shown = await frame_of(db, stand)
+                at = self.context.clock.now()
+                await say_missed(db, build.id, mode, frame=shown.id if shown else None, by=by, at=at)
             return f"Noted: {mode}. The frames of build {build.id} are kept as labelled ones."
         if act is NoticeAct.LEAVE_OUT:
             assert stand.suspicion is not None

@@ -10,7 +10,6 @@ from datetime import datetime
 from pathlib import Path
 
 from PIL import Image, ImageDraw
-from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.notices.kinds import Gravity
@@ -19,7 +18,7 @@ from chronarch.records.notices.telling import What
 from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.notices.act_links import ActLinks
-from chronarch.service.notices.acts import WORDS, Stand, possible, stands
+from chronarch.service.notices.acts import WORDS, Stand, frame_of, place_in, possible, stands
 from chronarch.service.notices.views import notice_views
 from chronarch.service.watching.content_folder import FrameStore
 from chronarch.wire.notices.notices import Notice
@@ -151,23 +150,11 @@ class MessageWriter:
 
     async def _picture(self, db: AsyncSession, stand: Stand) -> bytes:
         """The frame that shows it, or else the newest of its build."""
-        row, build = stand.notice, stand.build
-        query = select(t.Frame.sha256, t.Frame.size).where(t.Frame.id == row.frame_id)
-        if row.frame_id is None:
-            if build is None:
-                return b""
-            query = (
-                select(t.Frame.sha256, t.Frame.size)
-                .where(t.Frame.build_id == build.id)
-                .order_by(t.Frame.at.desc())
-                .limit(1)
-            )
-        found = (await db.execute(query)).first()
+        found = await frame_of(db, stand)
         if found is None or found.size > LARGEST_PICTURE:
             return b""
-        place = stand.suspicion.place if stand.suspicion and row.frame_id is not None else None
         try:
-            return await asyncio.to_thread(shown, self.frames.path(found.sha256), place)
+            return await asyncio.to_thread(shown, self.frames.path(found.sha256), place_in(stand))
         except OSError:
             return b""
 

@@ -89,6 +89,9 @@ class ClearBeds(WatchedCase):
         scored = self.scored()
         self.assertEqual(scored[f"bed-{one.number}"]["label"], "not-clear")
         self.assertGreater(scored[f"bed-{one.number}"]["scores"]["not-clear"], 0.5, scored)
+        self.world.sql("update bed_view set set_at = set_at + interval 1 day")
+        self.addCleanup(self.world.sql, "update bed_view set set_at = set_at - interval 1 day")
+        self.assertEqual(self.do(requests.labelled_set()), [], "its corners were marked anew: the camera has moved")
 
     def scored(self) -> dict[str, Any]:
         """What `watch score` says of the shop's own labelled frames, by sequence."""

@@ -6,7 +6,6 @@ import asyncio
 import tempfile
 import unittest
 from contextlib import suppress
-from datetime import UTC, datetime
 from pathlib import Path
 from unittest import mock
 
@@ -14,14 +13,11 @@ from websockets.asyncio.server import ServerConnection, serve
 from websockets.exceptions import ConnectionClosed
 
 from chronarch.core.clock import real_clock
-from chronarch.core.watching.frame_keeping import FrameReason
 from chronarch.tender.peripherals import camera_process
 from chronarch.tender.peripherals.camera_process import CameraProcess, CameraService
 from chronarch.tender.peripherals.frame_spool import FrameSpool
-from chronarch.wire.watching.camera_messages import FrameHead, KeptAs, unpack_frame
-
-NINE = datetime(2026, 10, 19, 9, tzinfo=UTC)
-HEAD = FrameHead(camera="Anchor", size="full", taken_at=NINE, at=NINE, width=640, height=480)
+from chronarch.wire.watching.camera_messages import unpack_frame
+from tests.support.frames import HEAD, kept_as
 
 
 class Watching(unittest.IsolatedAsyncioTestCase):
@@ -31,7 +27,7 @@ class Watching(unittest.IsolatedAsyncioTestCase):
         self.folder = Path(folder.name) / "frames"
         self.folder.mkdir()
         self.spooled = FrameSpool(self.folder, lambda trouble: None)
-        self.spooled.keep(HEAD, KeptAs(id="", why=FrameReason.LAYER, build=7, layer=3, command=30), b"\xff\xd8\xff")
+        self.spooled.keep(HEAD, kept_as(3), b"\xff\xd8\xff")
 
     @mock.patch.object(camera_process, "RETRY_S", (0.05,))
     async def test_a_frame_that_was_read_as_the_service_went_away_is_sent_when_it_is_back(self) -> None:

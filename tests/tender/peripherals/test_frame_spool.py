@@ -4,16 +4,12 @@ from __future__ import annotations
 
 import tempfile
 import unittest
-from datetime import UTC, datetime
 from pathlib import Path
 from unittest.mock import patch
 
-from chronarch.core.watching.frame_keeping import FrameReason
 from chronarch.tender.peripherals.frame_spool import FrameSpool
-from chronarch.wire.watching.camera_messages import FrameHead, KeptAs, unpack_frame
-
-NINE = datetime(2026, 10, 19, 9, tzinfo=UTC)
-HEAD = FrameHead(camera="Anchor", size="full", taken_at=NINE, at=NINE, width=640, height=480)
+from chronarch.wire.watching.camera_messages import unpack_frame
+from tests.support.frames import HEAD, kept_as
 
 
 class Spooled(unittest.TestCase):
@@ -27,7 +23,7 @@ class Spooled(unittest.TestCase):
         return FrameSpool(self.folder, self.told.append, most_bytes)
 
     def keep(self, spool: FrameSpool, layer: int, jpeg: bytes = b"\xff\xd8\xff picture") -> None:
-        spool.keep(HEAD, KeptAs(id="", why=FrameReason.LAYER, build=7, layer=layer, command=layer * 10), jpeg)
+        spool.keep(HEAD, kept_as(layer), jpeg)
 
     def layers(self, spool: FrameSpool) -> list[int]:
         frames = [spool.read(name) for name in spool.waiting()]

@@ -146,7 +146,10 @@ def labels(service: Service, folder: Path) -> None:
         fail(f"{folder} is not empty; name another folder.", WRONG_USE)
     found = service.all(requests.labelled_set())
     if not found:
-        return say("Nobody has answered for a build or a bed yet: `chronarch watch answer` and `watch missed` do.")
+        return say(
+            "Nobody has answered for a build or a bed since the bed's corners were marked: `chronarch watch answer` "
+            "and `watch missed` do."
+        )
     folder.mkdir(parents=True, exist_ok=True)
     lines = []
     for sequence in found:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import Any
 
 from sqlalchemy import func, or_, select
@@ -38,9 +37,9 @@ def select_labelled() -> Any:
     )
 
 
-async def labels_of(db: AsyncSession, first: Suspicion) -> list[FrameLabel]:
-    """The frames that an answer labels."""
-    return [_bed_label(first)] if first.build_id is None else await _labels_of_build(db, first.build_id)
+async def labels_of(db: AsyncSession, first: Suspicion, view: BedView) -> list[FrameLabel]:
+    """The frames that an answer labels, by the camera whose view this is."""
+    return [_bed_label(first)] if first.build_id is None else await _labels_of_build(db, first.build_id, view)
 
 
 def _bed_label(said: Suspicion) -> FrameLabel:
@@ -48,27 +47,20 @@ def _bed_label(said: Suspicion) -> FrameLabel:
     return FrameLabel(frame=said.frame_id or 0, at_s=0.0, command=0, label=label)
 
 
-async def _answers_for(db: AsyncSession, build: int) -> Sequence[Suspicion]:
-    """What people answered of a build, in the order in which it was raised."""
-    query = select(Suspicion).where(Suspicion.build_id == build, *ANSWERED)
-    return (await db.execute(query.order_by(Suspicion.at, Suspicion.id))).scalars().all()
-
-
-async def _labels_of_build(db: AsyncSession, build: int) -> list[FrameLabel]:
-    """The frames of a build by the camera of its first answer: fine until the first failure that was one."""
-    answers = await _answers_for(db, build)
-    failure = next((one for one in answers if one.right), None)
+async def _labels_of_build(db: AsyncSession, build: int, view: BedView) -> list[FrameLabel]:
+    """The frames of a build by one camera: fine until the first failure that was one."""
+    failed = select(Suspicion).where(Suspicion.build_id == build, Suspicion.right.is_(True))
+    failure = (await db.execute(failed.order_by(Suspicion.at, Suspicion.id).limit(1))).scalar_one_or_none()
     query = (
         select(Frame.id, Frame.at, Frame.command)
-        .where(Frame.build_id == build, Frame.camera_id == answers[0].camera_id, Frame.command > 0)
+        .where(Frame.build_id == build, Frame.camera_id == view.camera_id, Frame.command > 0, Frame.at >= view.set_at)
         .order_by(Frame.at, Frame.id)
         .limit(MOST_FRAMES)
     )
     rows = (await db.execute(query)).all()
     found = []
     for number, at, command in rows:
-        failed = failure is not None and at >= failure.at
-        label, object_ = (failure.mode, failure.object) if failure is not None and failed else (FINE, "")
+        label, object_ = (failure.mode, failure.object) if failure is not None and at >= failure.at else (FINE, "")
         at_s = (at - rows[0].at).total_seconds()
         found.append(FrameLabel(frame=number, at_s=at_s, command=command, label=label, object=object_))
     return found

@@ -11,16 +11,13 @@ import logging
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Annotated, Any
+from typing import Annotated
 
 from chronarch.core.errors import CoreError
 from chronarch.core.machines.states import MachineState
-from chronarch.core.notices.kinds import NoticeKind
-from chronarch.core.watching.frame_keeping import FOR_EVER, FrameReason
 from chronarch.core.watching.suspicion import FailureMode, Suspicion
 from chronarch.core.watching.watch_rules import Follow
 from chronarch.records import tables as t
-from chronarch.records.notices.opening import open_notice
 from chronarch.records.watching import suspicions
 from chronarch.service.context import ServiceContext, part
 from chronarch.service.machines.fleet import Fleet, FleetMachine
@@ -28,6 +25,7 @@ from chronarch.service.process_pool import NotDone
 from chronarch.service.watching.build_watching import OVER_BELOW, BuildWatching, known_point
 from chronarch.service.watching.cameras import Cameras, KnownCamera, Looker, NewestFrame
 from chronarch.service.watching.content_folder import FrameStore
+from chronarch.service.watching.raising import keep_picture, tell_of, write_suspicion
 from chronarch.service.watching.watch_messages import BedOrder, Looked, NotBegun, Place
 from chronarch.service.watching.watch_process import WatchProcess
 
@@ -58,6 +56,8 @@ class _Bed:
     """Since when it waits for a look that can be judged, shop time and real seconds."""
     looked: datetime | None = None
     looks: int = 0
+    head_mm: Place | None = None
+    """Where the head was in what was looked at last."""
     unjudged: str = ""
     suspicion: int | None = None
     """The number of what was raised of it."""
@@ -196,7 +196,8 @@ class BedWatching:
         late = newest is not None and newest.head.at > again and known.head_rests(newest.head.at)
         if newest is None or not late or known.head_mm is None:
             return None
-        found = await self._seen(known, camera, bed, newest, known.head_mm)
+        bed.head_mm = known.head_mm
+        found = await self._seen(known, camera, bed, newest, bed.head_mm)
         bed.looked, bed.unjudged = newest.head.at, found.unjudged
         if found.unjudged:
             return None
@@ -254,32 +255,14 @@ class BedWatching:
         self, known: FleetMachine, camera: KnownCamera, bed: _Bed, newest: NewestFrame, found: Suspicion
     ) -> None:
         follow = self._watching.rule(known).follows(FailureMode.NOT_CLEAR)
-        try:
-            sha256 = await asyncio.to_thread(self._frames.write, newest.jpeg)
-        except OSError as error:  # a full disk must not let a head run into what lies there
-            log.warning("the picture of a suspicion of %s is not kept: %s", known.row.name, error)
-            sha256 = ""
+        sha256 = await keep_picture(self._frames, known, newest.jpeg)
         async with self._context.sessions() as db:
-            frame: t.Frame | None = None
-            if sha256:
-                frame = t.Frame(
-                    camera_id=camera.row.id, at=newest.head.at, why=FrameReason.SUSPICION, sha256=sha256,
-                    size=len(newest.jpeg), keep_until=FOR_EVER,
-                )  # fmt: skip
-                db.add(frame)
-                await db.flush()
-            row = t.Suspicion(
-                machine_id=known.row.id, camera_id=camera.row.id, frame_id=frame.id if frame else None, mode=found.mode,
-                sentence=found.sentence[:300], probability=found.probability,
-                place=list(found.place) if found.place else None, at=newest.head.at, followed=follow,
-                head_mm=list(known.head_mm) if known.head_mm else None,
+            row = await write_suspicion(
+                db, known, camera, newest, sha256, found, follow=follow, head_mm=bed.head_mm
             )  # fmt: skip
-            db.add(row)
-            await db.flush()
-            about: dict[str, Any] = {"machine_id": known.row.id, "frame_id": row.frame_id, "suspicion_id": row.id}
             rest = " It takes no work until the bed is clear." if follow is not Follow.TELL else ""
-            text = f"{known.row.name}: {found.sentence.rstrip('.')} ({found.probability:.0%} likely).{rest}"
-            await open_notice(db, NoticeKind.SUSPICION, newest.head.at, text, subject=row.id, **about)
+            likely = f"{found.sentence.rstrip('.')} ({found.probability:.0%} likely)"
+            await tell_of(db, row, f"{known.row.name}: {likely}.{rest}")
             await db.commit()
             bed.suspicion, bed.acts = row.id, follow
         self._hold(known, bed, found.probability)

@@ -23,7 +23,6 @@ from chronarch.core.notices.kinds import NoticeKind
 from chronarch.core.watching.answers import learn_from_answers
 from chronarch.core.watching.camera_pose import KnownPoint
 from chronarch.core.watching.carefulness import CatchRate, choose
-from chronarch.core.watching.frame_keeping import FOR_EVER, FrameReason
 from chronarch.core.watching.measured import MEASURED
 from chronarch.core.watching.suspicion import FailureMode, Suspicion
 from chronarch.core.watching.watch_rules import Follow, WatchRule
@@ -37,6 +36,7 @@ from chronarch.service.process_pool import NotDone
 from chronarch.service.watching.cameras import Cameras, KnownCamera, Looker, NewestFrame
 from chronarch.service.watching.content_folder import FrameStore
 from chronarch.service.watching.following import Following
+from chronarch.service.watching.raising import keep_picture, tell_of, write_suspicion
 from chronarch.service.watching.settings import load_watching
 from chronarch.service.watching.watch_messages import Looked, NotBegun, WatchOrder
 from chronarch.service.watching.watch_process import WatchProcess
@@ -363,39 +363,15 @@ class BuildWatching:
         self, known: FleetMachine, camera: KnownCamera, one: _Watched, newest: NewestFrame, found: Suspicion,
         follow: Follow, objects: int,
     ) -> None:  # fmt: skip
-        try:
-            sha256 = await asyncio.to_thread(self._frames.write, newest.jpeg)
-        except OSError as error:  # a full disk must not keep a failing build from being paused
-            log.warning("the picture of a suspicion of %s is not kept: %s", known.row.name, error)
-            sha256 = ""
+        sha256 = await keep_picture(self._frames, known, newest.jpeg)
         async with self._context.sessions() as db:
             if _doubted(await suspicions.raised_of(db, one.build), found):
                 follow = Follow.TELL
-            frame: t.Frame | None = None
-            if sha256:
-                frame = t.Frame(
-                    camera_id=camera.row.id, build_id=one.build, at=newest.head.at, why=FrameReason.SUSPICION,
-                    command=newest.head.command, sha256=sha256, size=len(newest.jpeg), keep_until=FOR_EVER,
-                )  # fmt: skip
-                db.add(frame)
-                await db.flush()
-            row = t.Suspicion(
-                build_id=one.build, machine_id=known.row.id, camera_id=camera.row.id,
-                frame_id=frame.id if frame else None, mode=found.mode, object=found.object[:120],
-                sentence=found.sentence[:300],
-                probability=found.probability, place=list(found.place) if found.place else None,
-                at=newest.head.at, followed=Follow.TELL,
+            row = await write_suspicion(
+                db, known, camera, newest, sha256, found, follow=Follow.TELL, build=one.build
             )  # fmt: skip
-            db.add(row)
-            news = not one.likeliest  # what follows of one failure is not told as another
-            text = f"{known.row.name}: {found.sentence} ({found.probability:.0%} likely)"
-            if news:
-                await db.flush()
-                about: dict[str, Any] = {"machine_id": known.row.id, "build_id": one.build}
-                await open_notice(
-                    db, NoticeKind.SUSPICION, newest.head.at, text, subject=row.id, suspicion_id=row.id,
-                    frame_id=row.frame_id, **about,
-                )  # fmt: skip
+            if not one.likeliest:  # what follows of one failure is not told as another
+                await tell_of(db, row, f"{known.row.name}: {found.sentence} ({found.probability:.0%} likely)")
             await db.commit()
             one.raised[found.mode, found.object] = row.id
             one.likeliest[row.id] = found.probability

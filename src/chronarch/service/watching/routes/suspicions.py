@@ -131,7 +131,7 @@ async def labelled(
                     name=f"bed-{said.id}" if of_bed else f"build-{said.build_id}", build=said.build_id, camera=camera,
                     sha256=sha256, corners=[(u, v) for u, v in view.corners], bed_mm=(x, y),
                     head_mm=said.head_mm if of_bed else None, clear_head_mm=view.head_mm if of_bed else None,
-                    frames=await labelled_records.labels_of(db, said),
+                    frames=await labelled_records.labels_of(db, said, view),
                 )
             )  # fmt: skip
     if page.next:

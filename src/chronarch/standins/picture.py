@@ -75,7 +75,8 @@ class CameraPicture:
         """What is on the bed, each as its left, front, right and back, mm."""
         self._waiting: list[tuple[float, ...]] = []
         """Lines that are not drawn yet: two ends, mm, and mm of filament."""
-        self._lock = threading.Lock()
+        self._lock, self._arriving = threading.Lock(), threading.Lock()
+        """Of the picture, which takes long to draw; and of the lines that wait, which a machine must not wait for."""
         self._frames = 0
         self.segments = 0
 
@@ -85,9 +86,9 @@ class CameraPicture:
             self._matter.clear()
             for view in self._views.values():
                 view.clear()
-            self._waiting.clear()
             self._things.clear()
-            self.segments = 0
+            with self._arriving:
+                self._waiting, self.segments = [], 0
 
     @property
     def failing(self) -> str:
@@ -104,11 +105,14 @@ class CameraPicture:
 
     def lay(self, a: Spot, b: Spot, filament_mm: float = 0.05) -> None:
         """The machine was made to lay one line with so much filament."""
-        with self._lock:
+        with self._arriving:
             self._waiting.append((*a, *b, filament_mm))
             self.segments += 1
-            if len(self._waiting) >= AT_ONCE:
+        if len(self._waiting) >= AT_ONCE and self._lock.acquire(blocking=False):
+            try:
                 self._draw()
+            finally:
+                self._lock.release()
 
     def _thing(self, line: tuple[float, ...]) -> int:
         """Which thing on the bed a line belongs to."""
@@ -123,7 +127,8 @@ class CameraPicture:
 
     def _draw(self) -> None:
         """Lay what waits, layer by layer and thing by thing."""
-        waiting, self._waiting = self._waiting, []
+        with self._arriving:
+            waiting, self._waiting = self._waiting, []
         if not waiting:
             return
         keys = np.array([(line[2], self._thing(line)) for line in waiting])
@@ -158,7 +163,8 @@ class CameraPicture:
             canvas = self._views.get(view) or self._views["front"]
             picture: np.ndarray[Any, Any] = canvas.picture(nozzle)
             self._frames += 1
-            return Image.fromarray(expose(picture, Exposure(noise=1.2, blur=0.0, seed=self._frames)))
+            seed = self._frames
+        return Image.fromarray(expose(picture, Exposure(noise=1.2, blur=0.0, seed=seed)))
 
     def jpeg(self, nozzle: Spot, caption: str, view: View = "front", stamp: bool = False) -> bytes:
         """The same as a JPEG, with a caption; with the time of day stamped into it, if that is wanted."""

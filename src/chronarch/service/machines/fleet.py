@@ -87,7 +87,6 @@ class FleetMachine:
     """When its plug was last turned on, shop time; None since it was turned off."""
     laying: asyncio.Lock = field(default_factory=asyncio.Lock)
     """Held while it is changed what its build lays: each change stands on the one before."""
-
     head_since: datetime | None = None
     """When its head was told to be elsewhere last, shop time."""
     bed_seen: bool = False

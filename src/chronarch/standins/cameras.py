@@ -59,7 +59,7 @@ def add_cameras(app: FastAPI, machines: dict[str, MachineStandin], find: Callabl
             return Response(b"\xff\xd8\xff" + bytes(50_000_000), media_type="image/jpeg")
         if fault == "garbage":
             return Response(b"<html>not a picture</html>", media_type="image/jpeg")
-        jpeg = await machine.frame(view, stamp)
+        jpeg = machine.frame(view, stamp)
         if fault == "damaged":
             jpeg = jpeg[: len(jpeg) // 2]
         if fault == "hangs-midway":
@@ -87,14 +87,12 @@ def add_cameras(app: FastAPI, machines: dict[str, MachineStandin], find: Callabl
     async def front(name: str) -> Response:
         """What the camera in front would see, for whoever tests: without sign-in and faults."""
         machine, out = find(name), io.BytesIO()
-        picture = await asyncio.to_thread(machine.picture.seen, machine.motion.position)
-        picture.save(out, "PNG")
+        machine.picture.seen(machine.motion.position).save(out, "PNG")
         return Response(out.getvalue(), media_type="image/png")
 
     @app.get("/rooms/{name}/frame.jpg")
     async def room(name: str) -> Response:
-        picture = await asyncio.to_thread(_room, name, list(machines.values()))
-        return Response(as_jpeg(picture), media_type="image/jpeg")
+        return Response(as_jpeg(_room(name, list(machines.values()))), media_type="image/jpeg")
 
 
 async def _half(jpeg: bytes) -> AsyncIterator[bytes]:
@@ -106,7 +104,7 @@ async def _parts(machine: MachineStandin, fps: float, stamp: bool) -> AsyncItera
     machine.camera_streams += 1
     try:
         while True:
-            jpeg, fault = await machine.frame("front", stamp), machine.camera_fault
+            jpeg, fault = machine.frame("front", stamp), machine.camera_fault
             head = f"--{BOUNDARY}\r\nContent-Type: image/jpeg\r\nContent-Length: {len(jpeg)}\r\n"
             match fault:
                 case "hangs":
@@ -197,7 +195,7 @@ async def write_pipe(machine: MachineStandin) -> None:
             os.set_blocking(pipe, True)
             while machine.camera_fault != "fails":
                 if machine.camera_fault != "hangs":
-                    await asyncio.to_thread(_write_whole, pipe, await machine.frame())
+                    await asyncio.to_thread(_write_whole, pipe, machine.frame())
                 await asyncio.sleep(1 / PIPE_FPS)
         except OSError:
             pass

@@ -609,13 +609,12 @@ class MachineStandin:
     def heater(self, name: str) -> SimulatedHeater:
         return self.bed if name == "bed" else self.nozzle
 
-    async def frame(self, view: View = "front", stamp: bool = False) -> bytes:
-        """What a camera sees now, as a JPEG; with the time in its first rows, if it is to be stamped. It is drawn in a
-        thread: meanwhile machines go on answering."""
+    def frame(self, view: View = "front", stamp: bool = False) -> bytes:
+        """What a camera sees now, as a JPEG; with the time in its first rows, if it is to be stamped."""
         self._warm()
         x, y, z = self.motion.position
         caption = (
             f"{self.setup.name}   nozzle {self.nozzle.reading_c:.0f} C   bed {self.bed.reading_c:.0f} C   "
             f"z {z:.2f} mm   {self.picture.segments} segments"
         )
-        return await asyncio.to_thread(self.picture.jpeg, (x, y, z), caption, view, stamp)
+        return self.picture.jpeg((x, y, z), caption, view, stamp)

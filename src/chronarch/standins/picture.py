@@ -75,8 +75,7 @@ class CameraPicture:
         """What is on the bed, each as its left, front, right and back, mm."""
         self._waiting: list[tuple[float, ...]] = []
         """Lines that are not drawn yet: two ends, mm, and mm of filament."""
-        self._lock, self._arriving = threading.Lock(), threading.Lock()
-        """Of the picture, which takes long to draw; and of the lines that wait, which a machine must not wait for."""
+        self._lock = threading.Lock()
         self._frames = 0
         self.segments = 0
 
@@ -86,9 +85,9 @@ class CameraPicture:
             self._matter.clear()
             for view in self._views.values():
                 view.clear()
+            self._waiting.clear()
             self._things.clear()
-            with self._arriving:
-                self._waiting, self.segments = [], 0
+            self.segments = 0
 
     @property
     def failing(self) -> str:
@@ -105,14 +104,11 @@ class CameraPicture:
 
     def lay(self, a: Spot, b: Spot, filament_mm: float = 0.05) -> None:
         """The machine was made to lay one line with so much filament."""
-        with self._arriving:
+        with self._lock:
             self._waiting.append((*a, *b, filament_mm))
             self.segments += 1
-        if len(self._waiting) >= AT_ONCE and self._lock.acquire(blocking=False):
-            try:
+            if len(self._waiting) >= AT_ONCE:
                 self._draw()
-            finally:
-                self._lock.release()
 
     def _thing(self, line: tuple[float, ...]) -> int:
         """Which thing on the bed a line belongs to."""
@@ -127,8 +123,7 @@ class CameraPicture:
 
     def _draw(self) -> None:
         """Lay what waits, layer by layer and thing by thing."""
-        with self._arriving:
-            waiting, self._waiting = self._waiting, []
+        waiting, self._waiting = self._waiting, []
         if not waiting:
             return
         keys = np.array([(line[2], self._thing(line)) for line in waiting])
@@ -163,8 +158,7 @@ class CameraPicture:
             canvas = self._views.get(view) or self._views["front"]
             picture: np.ndarray[Any, Any] = canvas.picture(nozzle)
             self._frames += 1
-            seed = self._frames
-        return Image.fromarray(expose(picture, Exposure(noise=1.2, blur=0.0, seed=seed)))
+            return Image.fromarray(expose(picture, Exposure(noise=1.2, blur=0.0, seed=self._frames)))
 
     def jpeg(self, nozzle: Spot, caption: str, view: View = "front", stamp: bool = False) -> bytes:
         """The same as a JPEG, with a caption; with the time of day stamped into it, if that is wanted."""

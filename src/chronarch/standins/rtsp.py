@@ -109,7 +109,7 @@ async def _play(machine: MachineStandin, writer: asyncio.StreamWriter) -> None:
             while True:
                 if machine.camera_fault not in ("hangs", "hangs-midway"):
                     stamp = int((asyncio.get_running_loop().time() - began) * CLOCK_HZ) & 0xFFFFFFFF
-                    for packet in _packets(await machine.frame(), stamp, sequence):
+                    for packet in _packets(machine.frame(), stamp, sequence):
                         writer.write(b"$\0" + struct.pack(">H", len(packet)) + packet)
                     await writer.drain()
                 await asyncio.sleep(8 if machine.camera_fault == "slow" else 1 / FPS)

@@ -31,11 +31,6 @@ class Exposure:
     knocked: tuple[float, float, float] = (0.0, 0.0, 0.0)
     seed: int = 1
 
-    @property
-    def even(self) -> bool:
-        """Whether the light is the same everywhere, and as bright as it should be."""
-        return (self.gain, self.slope, self.band) == ((1.0, 1.0, 1.0), (0.0, 0.0), 0.0)
-
 
 _tiles: dict[int, Image] = {}
 
@@ -65,24 +60,17 @@ def expose(image: Image, how: Exposure) -> Image:
         image = image.copy()
         reach = int(how.covered * (wide + high * 0.4))
         cv2.fillPoly(image, [np.array([(0, 0), (reach, 0), (reach - int(high * 0.4), high), (0, high)])], (58, 46, 44))
-    lit = image.astype(np.float32) if how.even else _lit(image, how)
-    if how.blur > 0.3:
-        lit = cv2.GaussianBlur(lit, (0, 0), how.blur)
-    lit = cv2.scaleAdd(_noise((wide, high), how.seed), how.noise, lit)
-    frame: Image = cv2.convertScaleAbs(np.maximum(lit, 0))
-    return frame
-
-
-def _lit(image: Image, how: Exposure) -> Image:
-    """The frame in that light."""
-    high, wide = image.shape[:2]
     x, y = np.linspace(-1, 1, 16), np.linspace(-1, 1, 45)
     rows = how.band * np.sin(y * 9 + how.phase)
     field = 1 + how.slope[0] * x[None, :] + how.slope[1] * y[:, None] + rows[:, None]
     light = np.clip(field, 0.02, 4)[..., None] * np.array(how.gain)
     light = cv2.resize(light.astype(np.float32), (wide, high), interpolation=cv2.INTER_LINEAR)
-    lit: Image = cv2.multiply(image, light, dtype=cv2.CV_32F)
-    return lit
+    lit = cv2.multiply(image, light, dtype=cv2.CV_32F)
+    if how.blur > 0.3:
+        lit = cv2.GaussianBlur(lit, (0, 0), how.blur)
+    lit = cv2.scaleAdd(_noise((wide, high), how.seed), how.noise, lit)
+    frame: Image = cv2.convertScaleAbs(np.maximum(lit, 0))
+    return frame
 
 
 def _with_hand(image: Image, at: tuple[float, float]) -> Image:

@@ -1,7 +1,7 @@
 """Runs all tests, or those named: `python -m tests [tests.core tests.cli.test_output ...]`, packages, files, classes or
 single tests. Closes with the line `N passed, N failed`.
 
-Each test file runs in a process of its own, four at a time, the longest first; what it says is printed at its end. The
+Each test file runs in a process of its own, three at a time, the longest first; what it says is printed at its end. The
 processes are forks of this one, so that what all of them need is imported once. They share one database server, each
 with databases of its own.
 """
@@ -23,7 +23,7 @@ from tests import one
 from tests.support.processes import import_all
 from tests.support.world import RUNS_DATABASE
 
-AT_ONCE = 4
+AT_ONCE = 3
 LONGEST_FIRST = (
     "console",
     "faults",
@@ -40,7 +40,7 @@ LONGEST_FIRST = (
     "bench",
 )
 CLOSING = re.compile(r"^(\d+) passed, (\d+) failed(?:, (\d+) skipped)?$", re.MULTILINE)
-TIME_LIMIT_S = 900
+TIME_LIMIT_S = 1800
 
 
 def modules(names: list[str]) -> list[str]:

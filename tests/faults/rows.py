@@ -63,9 +63,16 @@ class Shop(WorldCase):
         self.clear(name)
         job = self.world.submit("long.gcode", machine=name)
         build = self.world.build_of(job)
-        self.world.until(name, MachineState.BUILDING)
+        eventually(lambda: self.fed(build), f"build {build.id} is fed")
         self.world.taken(name, at_least)
         return build
+
+    def fed(self, build: Build, commands: int = 1) -> bool:
+        """Whether the machine has taken so much of a build, or the build is over."""
+        shown = self.world.machine(build.machine).build
+        return (
+            shown is not None and shown.id == build.id and (shown.acknowledged >= commands or shown.outcome is not None)
+        )
 
     def made(self, build: Build, within_s: float = 90.0) -> None:
         """The build completes, the machine ran the file exactly, no heater is on, the ledger is whole, and the verdict
@@ -583,8 +590,9 @@ def _dialects(shop: Shop, w: World, lot: random.Random, points: int) -> str:
             eventually(lambda build=build: _planned(w, build), "a pause is planned")  # type: ignore[misc]
             w.fault("Anchor", "corrupt", value=0.01)
             shop.paused(build, "asked for before layer 3")
+            w.client.do(requests.act("Anchor", Adjust(speed_pct=10)))  # the rest lasts, however slow this computer is
             _resume(w, build)
-            w.client.do(requests.act("Anchor", Adjust(fan_pct=40)))
+            w.client.do(requests.act("Anchor", Adjust(fan_pct=40, speed_pct=100)))
             w.until("Anchor", MachineState.UNCLEARED, 120)
             w.fault("Anchor", "heal")
             shop.made(build)
@@ -606,12 +614,7 @@ def _late(shop: Shop, w: World, lot: random.Random, points: int) -> str:
     try:
         job = w.submit("few.gcode", machine="Anchor")
         build = w.build_of(job)
-
-        def fed() -> bool:
-            shown = w.machine("Anchor").build
-            return shown is not None and shown.id == build.id and shown.acknowledged >= 5
-
-        eventually(fed, "some of it is fed", 120)
+        eventually(lambda: shop.fed(build, 5), "some of it is fed", 120)
         w.client.do(requests.pause(build.id))
         shop.paused(build, "")
         _resume(w, build)

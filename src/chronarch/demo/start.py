@@ -51,7 +51,7 @@ from chronarch.wire.access import Scope
 
 LOGIN, PERSON = "maud", "Maud"
 PORT = 8420
-READY_WITHIN_S = 180
+READY_WITHIN_S = 600
 LEAP = timedelta(minutes=1)
 
 

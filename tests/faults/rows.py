@@ -37,8 +37,9 @@ from tests.faults.clock import jumping_build
 from tests.support.gcode import commands, executed_sha256, squares
 from tests.support.world import World, WorldCase, eventually
 
-LONG = squares(layers=10, rounds=20, side=50, feed=3000)
-"""About 1000 commands and 800 s of motion: some four seconds at the shop's rate."""
+LONG = squares(layers=10, rounds=20, side=50, feed=1200)
+"""About 1000 commands and 2000 s of motion: some ten seconds at the shop's rate, so that a slow computer gets to do
+something to a build before it is over."""
 COMMANDS = len(commands(LONG))
 
 

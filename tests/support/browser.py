@@ -24,7 +24,7 @@ CHROMIUM = [
 ]  # fmt: skip
 OWN = ("http://127.0.0.1", "data:", "blob:")
 PATIENT_MS = 90_000.0
-expect.set_options(timeout=45_000)
+expect.set_options(timeout=PATIENT_MS)
 
 
 class ConsoleCase(WorldCase):

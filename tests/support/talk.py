@@ -1,4 +1,4 @@
-"""A tender's conversation with the service, as a test holds it."""
+"""A conversation with the service over a WebSocket, as a test holds it."""
 
 from __future__ import annotations
 

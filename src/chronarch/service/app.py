@@ -245,6 +245,7 @@ class ServiceParts:
                     await self.fleet.load(db)
                     await self.cameras.load(db)
                 await self.watching.renew()
+                await self.beds.renew()
                 return
             except (SQLAlchemyError, OSError) as error:
                 log.warning("waiting for the database: %s", str(error).splitlines()[0])

@@ -81,7 +81,7 @@ class BedWatching:
         self._open = context.changes.watch("suspicions")
         self._open.event.set()
         self._begun = 0
-        fleet.must_see = lambda known: not self.why_not(known)
+        fleet.must_see = self._must_see
 
     def why_not(self, known: FleetMachine) -> str:
         """Why the bed of a machine is not looked at before a start; empty where it is."""
@@ -99,6 +99,16 @@ class BedWatching:
         if view is None or view.head_mm is None:
             return "it is not known where the head was in the clear bed's picture: home it, and mark the corners again"
         return ""
+
+    def _must_see(self, known: FleetMachine) -> bool:
+        """Whether a machine takes no work before its bed was looked at; so it is too until it is told where its head
+        is, right after the service was started."""
+        untold = known.sample is None and self._minds(known) and not self.why_unseen(known)
+        return untold or not self.why_not(known)
+
+    async def renew(self) -> None:
+        """Hold the machines on whose beds something was seen before the service was started."""
+        await self._hear_answers()
 
     async def check(self, known: FleetMachine, within_s: float) -> str:
         """Whether the bed of a machine, whose head has just moved, looks clear from now on: what is wrong, within so

@@ -22,11 +22,12 @@ export function BedCorners({ camera, close }: { camera: Camera; close: () => voi
   const [corners, setCorners] = useState<Corner[]>([]);
   const [wanted, want] = useState(TIP);
   const [chosen, choose] = useState(0);
-  const [shown] = useState(() => Date.now());
+  const [shown, show] = useState(() => Date.now());
   const [size, setSize] = useState<[number, number] | null>(null);
   const path = { params: { path: { name: camera.name } } };
   const check = useMutation({
     mutationFn: (at: Corner[]) => value(api.POST("/api/cameras/{name}/bed/check", { ...path, body: asBody(at) })),
+    onSuccess: () => show(Date.now()), // what is marked lies in the picture that was looked at
   });
   const save = useChange(
     () => value(api.PUT("/api/cameras/{name}/bed", { ...path, body: asBody(corners) })).then(close),

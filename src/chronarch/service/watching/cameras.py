@@ -43,6 +43,8 @@ from chronarch.wire.watching.camera_messages import (
 
 ANSWER_WITHIN_S = 40.0
 _settings = TypeAdapter(CameraSettings)
+ASKED_PER_S = 2.0
+"""How many frames a second are asked for while one is waited for."""
 RATE_OVER = 20
 """How many frames the rate that is shown is measured over."""
 
@@ -312,6 +314,30 @@ class Cameras:
             known = self.get(name)
             if known is not None:
                 await self._ask_for_rates(known)
+
+    async def newest(
+        self, known: KnownCamera, good: Callable[[NewestFrame], bool], within_s: float
+    ) -> NewestFrame | None:
+        """The newest whole frame of a camera, once there is one that is good; after so many real seconds as it is.
+        Frames are asked for meanwhile, except of a camera that gives none."""
+
+        def waits() -> bool:
+            now = known.newest.get("full")
+            return known.trouble is None and (now is None or not good(now))
+
+        looker = Looker(counts=False)
+        try:
+            if waits():
+                await self.look(looker, {known.row.name: ("full", ASKED_PER_S)})
+            async with asyncio.timeout(within_s):
+                while waits():
+                    looker.fresh.clear()
+                    await looker.fresh.wait()
+        except TimeoutError:
+            pass
+        finally:
+            await self.look(looker, {})
+        return known.newest.get("full")
 
     async def _ask_for_rates(self, known: KnownCamera) -> None:
         most: dict[Size, float] = {"full": 0.0, "small": 0.0}

@@ -18,13 +18,15 @@ from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.service.process_pool import NotDone
 from chronarch.service.watching.build_watching import known_point
-from chronarch.service.watching.cameras import KnownCamera, NewestFrame, TheCameras
+from chronarch.service.watching.cameras import Cameras, KnownCamera, NewestFrame, TheCameras
 from chronarch.service.watching.watch_messages import Spot
 from chronarch.service.watching.watch_process import TheWatchProcess, WatchProcess
 from chronarch.wire.common import RequestDone, fill
 from chronarch.wire.watching import watch as w
 
 Found = TypeVar("Found")
+RESTS_WITHIN_S = 25.0
+"""How long a picture of a head at rest is waited for, real seconds: a head that has just been moved rests after 20."""
 router = APIRouter(tags=["watch"], route_class=RetryingRoute)
 
 
@@ -56,7 +58,7 @@ async def check_corners(
 ) -> w.BedSight:
     """What corners would come to, in the newest picture. Nothing is kept."""
     known = cameras.find(name)
-    newest = _newest(known)
+    newest = await _newest(cameras, known, _machine(fleet, known) if asked.tip else None)
     return await _sight(process, fleet, known, newest.jpeg, asked.corners, _tip(fleet, known, newest, asked.tip))
 
 
@@ -64,7 +66,7 @@ async def check_corners(
 async def offered_corners(name: Named, fleet: TheFleet, cameras: TheCameras, process: TheWatchProcess) -> w.BedSight:
     """Where the bed's corners may be in the newest picture, and what they would come to. Nothing is kept."""
     known = cameras.find(name)
-    jpeg = _newest(known).jpeg
+    jpeg = (await _newest(cameras, known)).jpeg
     found = await _looked(process.offer(jpeg, _bed(fleet, known)))
     if found is None:
         raise ApiProblem(
@@ -83,7 +85,7 @@ async def mark_corners(
     machine = _machine(fleet, known)
     if machine is not None and machine.brief is not None:
         raise ApiProblem(409, f"{machine.row.name} has a build on its bed; mark the corners once the bed is clear.")
-    newest = _newest(known)
+    newest = await _newest(cameras, known, machine)
     tip = _tip(fleet, known, newest, asked.tip)
     sight = await _sight(process, fleet, known, newest.jpeg, asked.corners, tip)
     if machine is not None and not machine.head_rests(newest.head.at):
@@ -131,8 +133,14 @@ def _tip(fleet: Fleet, known: KnownCamera, newest: NewestFrame, tip: Spot | None
     return KnownPoint(at, tip)
 
 
-def _newest(known: KnownCamera) -> NewestFrame:
-    newest = known.newest.get("full")
+async def _newest(cameras: Cameras, known: KnownCamera, machine: FleetMachine | None = None) -> NewestFrame:
+    """The newest picture; with a machine, one that was taken while its head rested, if one comes soon. Raises
+    ApiProblem (409)."""
+
+    def rests(newest: NewestFrame) -> bool:
+        return machine is None or machine.head_rests(newest.head.at)
+
+    newest = await cameras.newest(known, rests, RESTS_WITHIN_S)
     if newest is None:
         why = known.trouble.text if known.trouble else "none has come yet"
         raise ApiProblem(409, f"There is no picture of {known.row.name} to mark corners in: {why}.")

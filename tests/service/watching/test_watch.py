@@ -10,16 +10,19 @@ from contextlib import suppress
 from pathlib import Path
 
 import httpx
+import numpy as np
 from PIL import Image
 
 from chronarch.client import RefusedByService, requests
+from chronarch.core.control import actions as h
 from chronarch.core.machines.states import MachineState
 from chronarch.core.notices.kinds import NoticeKind
 from chronarch.core.watching.suspicion import FailureMode
 from chronarch.core.watching.watch_rules import Follow, WatchRule, WatchScope
 from chronarch.service.watching.watch_work import AFTER_OTHERS
+from chronarch.standins.picture import lens_of
 from chronarch.wire.watching import watch as w
-from tests.support.watched import CORNERS, LATE_S, WatchedCase, begun, come_to, follow, show_bed, tangled
+from tests.support.watched import BED, CORNERS, LATE_S, WatchedCase, begun, come_to, follow, show_bed, tangled
 from tests.support.world import eventually
 
 
@@ -164,6 +167,17 @@ class Watched(WatchedCase):
             self.do(requests.mark_corners("Anchor", crossed))
         with self.assertRaisesRegex(RefusedByService, "no camera named"):
             self.do(requests.bed_sight("Nobody"))
+
+    def test_a_tip_that_is_marked_while_the_head_comes_to_rest_is_looked_at_once_it_has(self) -> None:
+        show_bed(self.world)
+        self.do(requests.act("Anchor", h.Move(z=-10)))
+        eventually(
+            lambda: self.world.machine("Anchor").hands.position_mm == (0, 0, 140), "its head is told to be there"
+        )
+        u, v = lens_of(BED, "front").project(np.array([(0.0, 0.0, 140.0)]))[0]
+        sight = self.do(requests.check_corners("Anchor", CORNERS, (float(u), float(v))))
+        self.assertIsNotNone(sight.tip)
+        self.assertLess(sight.error_px, 3.0)
 
     def test_what_cannot_be_is_refused(self) -> None:
         whole = WatchRule(follow={FailureMode.SHIFTED: Follow.PAUSE})

@@ -30,6 +30,7 @@ class Words(unittest.TestCase):
             "motors off": h.MotorsOff(),
             "bed measured": h.MeasureBed(measure=True),
             "level map read": h.MeasureBed(),
+            "settings read": h.ReadSettings(),
             "answered the machine: choice 2": h.AnswerPrompt(1),
         }
         for words, action in said.items():

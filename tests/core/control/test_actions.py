@@ -45,6 +45,7 @@ class Actions(unittest.TestCase):
             (h.Filament("load"), PAUSED, [b"M83", b"G1 E90 F600", b"M400"]),
             (h.SendLine(" m105 ; heat?"), FREE, [b"m105"]),
             (h.MeasureBed(), FREE, [b"M420 V"]),
+            (h.ReadSettings(), FREE, [b"M503"]),
             (h.MeasureBed(measure=True), FREE, [b"G28", b"G29", b"M420 V"]),
         ]
         for action, at, expected in table:

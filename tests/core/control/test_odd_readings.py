@@ -6,7 +6,7 @@ import math
 import unittest
 from datetime import UTC, datetime, timedelta
 
-from chronarch.core.control.events import BuildEnded, Noticed
+from chronarch.core.control.events import BuildEnded, LayersLaid, Noticed
 from chronarch.core.control.odd_readings import HeatSwing, LayerTimes
 from chronarch.core.control.progress import Progress
 from chronarch.core.gcode.plan import Mark, TimePlan
@@ -85,6 +85,10 @@ class AtAMachine(unittest.TestCase):
         told = [e for e in b.of(Noticed) if e.about == "readings"]
         self.assertEqual(len(told), 1)
         self.assertRegex(told[0].text, r"layers 6 to 8 took \d+ min and should take \d+ min")
+        laid = dict(pair for event in b.of(LayersLaid) for pair in event.layers)
+        self.assertEqual(set(laid), set(range(1, 15)), "each layer's time is told")
+        self.assertGreater(min(laid[n] for n in (6, 7, 8, 9)), 3 * max(laid[n] for n in (3, 4, 11, 12)))
+        self.assertLess(len(b.of(LayersLaid)), 14, "some at a time")
 
 
 if __name__ == "__main__":

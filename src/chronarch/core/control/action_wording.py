@@ -44,3 +44,5 @@ def adjustment(action: h.Action) -> str:
             return f"answered the machine: choice {choice + 1}"
         case h.MeasureBed(measure):
             return "bed measured" if measure else "level map read"
+        case h.ReadSettings():
+            return "settings read"

@@ -149,6 +149,13 @@ class MeasureBed:
 
 
 @dataclass(frozen=True)
+class ReadSettings:
+    """Ask the machine what it has stored: steps, speeds, accelerations, heaters' figures."""
+
+    kind: Literal["settings"] = "settings"
+
+
+@dataclass(frozen=True)
 class AnswerPrompt:
     """Answer a question of the machine itself with the number of one of its choices, from 0."""
 
@@ -168,6 +175,7 @@ Action = (
     | Filament
     | SendLine
     | MeasureBed
+    | ReadSettings
     | AnswerPrompt
 )
 
@@ -187,6 +195,7 @@ ALLOWED: dict[type, frozenset[Activity]] = {
     Filament: frozenset({Activity.PAUSED}),
     SendLine: _ANY,
     MeasureBed: _FREE,
+    ReadSettings: _FREE,
     AnswerPrompt: _ANY,
 }
 """When each action is allowed. While a build runs, everything is locked except what is meant for a running build."""
@@ -400,6 +409,10 @@ def _level_map(a: MeasureBed, model: MachineModel, at: MachineSituation) -> list
     return [b"G28", b"G29", b"M420 V"]
 
 
+def _settings(a: ReadSettings, model: MachineModel, at: MachineSituation) -> list[bytes]:
+    return [b"M503"]
+
+
 def _motors_off(a: MotorsOff, model: MachineModel, at: MachineSituation) -> list[bytes]:
     return [b"M84"]
 
@@ -420,5 +433,6 @@ _MAKERS: dict[type, Callable[[Any, MachineModel, MachineSituation], list[bytes]]
     Filament: _filament,
     SendLine: _line,
     MeasureBed: _level_map,
+    ReadSettings: _settings,
     AnswerPrompt: _answer,
 }

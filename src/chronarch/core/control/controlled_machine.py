@@ -13,6 +13,7 @@ from chronarch.core.control.events import (
     BuildPaused,
     BuildResumed,
     ControlEvent,
+    LayersLaid,
     Noticed,
     StateChanged,
 )
@@ -188,6 +189,7 @@ class ControlledMachine:
                 self.tell(Noticed(text[len(TELL) :].strip()[:LONGEST_SAID], self.build, about="file"))
         if self.state is MachineState.BUILDING:
             self._tell_odd(self._layer_times.look(progress, self.settings.speed_pct))
+            self._tell_layers()
 
     def mind_heat(self) -> None:
         """Heat was reported: tell when it swings while a build is laid."""
@@ -202,6 +204,11 @@ class ControlledMachine:
     def _tell_odd(self, text: str) -> None:
         if text:
             self.tell(Noticed(text, self.build, about="readings"))
+
+    def _tell_layers(self, *, all: bool = False) -> None:
+        """Tell how long layers took, some at a time."""
+        if laid := self._layer_times.take_laid(self.the_progress(), all=all):
+            self.tell(LayersLaid(self.the_spec().build, laid))
 
     def lay(self) -> None:
         """The first layer may have begun."""
@@ -231,6 +238,9 @@ class ControlledMachine:
         outcome, reason = self.ending
         progress = self.the_progress()
         done = progress.plan.at(progress.acknowledged)
+        if outcome is Outcome.COMPLETED:
+            self._layer_times.complete(progress)
+        self._tell_layers(all=True)
         self.tell(
             BuildEnded(self.the_spec().build, outcome, reason, progress.acknowledged, done.planned_s, done.filament_mm)
         )

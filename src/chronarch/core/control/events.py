@@ -79,11 +79,28 @@ class Adjusted:
 
 
 @dataclass(frozen=True)
+class LayersLaid:
+    """Layers of a build that were laid from beginning to end: number, and shop seconds spent laying each."""
+
+    build: int
+    layers: tuple[tuple[int, float], ...]
+    kind: Literal["layers"] = "layers"
+
+
+@dataclass(frozen=True)
 class Levelled:
     """The machine said how level its bed is: heights in mm, rows from front to back."""
 
     rows: tuple[tuple[float, ...], ...]
     kind: Literal["levelled"] = "levelled"
+
+
+@dataclass(frozen=True)
+class SettingsTold:
+    """The machine said what it has stored: values by name, like `M92 X`."""
+
+    values: dict[str, float]
+    kind: Literal["settings"] = "settings"
 
 
 @dataclass(frozen=True)
@@ -98,5 +115,15 @@ class EnergyUsed:
 
 
 ControlEvent = (
-    StateChanged | BuildBegan | BuildPaused | BuildResumed | BuildEnded | Noticed | Adjusted | Levelled | EnergyUsed
+    StateChanged
+    | BuildBegan
+    | BuildPaused
+    | BuildResumed
+    | BuildEnded
+    | Noticed
+    | Adjusted
+    | LayersLaid
+    | Levelled
+    | SettingsTold
+    | EnergyUsed
 )

@@ -17,6 +17,8 @@ PRIOR, REMEMBERED = 3, 60
 FIRST = 2
 """The first layer that is looked at: how long the one below it takes depends on the bed and on who looks."""
 TOLD_EVERY = timedelta(minutes=30)
+AT_ONCE, AT_ONCE_S = 50, 600.0
+"""How long layers took is told of so many at once, or of those of so long."""
 WITHIN, SETTLES = timedelta(minutes=5), timedelta(minutes=2)
 """Over what time heat is looked at, and how long after it was near what is asked for."""
 NEAR_C = 3.0
@@ -36,6 +38,24 @@ class LayerTimes:
     _told_at_s: float = -TOLD_EVERY.total_seconds()
     _odd: list[tuple[float, float]] = field(default_factory=list)
     """How long the newest layers took and should take, as long as all are odd in the same way."""
+    _laid: list[tuple[int, float]] = field(default_factory=list)
+    """Layers that were seen from beginning to end, and how long each took, until somebody takes them."""
+    _taken_at_s: float = 0.0
+
+    def complete(self, progress: Progress) -> None:
+        """The whole file is laid, its last layer too."""
+        if self._begun_s is not None and self._layer == len(progress.plan.layers):
+            self._laid.append((self._layer, progress.laying_s - self._begun_s))
+        self._begun_s = None
+
+    def take_laid(self, progress: Progress, *, all: bool = False) -> tuple[tuple[int, float], ...]:
+        """Layers and how long each took, s, a handful at a time: whoever is told is not to be told of every layer."""
+        due = len(self._laid) >= AT_ONCE or progress.laying_s - self._taken_at_s >= AT_ONCE_S
+        if not self._laid or not (all or due):
+            return ()
+        found = tuple((layer, round(took_s, 2)) for layer, took_s in self._laid)
+        self._laid, self._taken_at_s = [], progress.laying_s
+        return found
 
     def look(self, progress: Progress, speed_pct: float = 100.0) -> str:
         """To be asked whenever the build has come further. Returns what is odd about the layers before, or nothing."""
@@ -46,11 +66,14 @@ class LayerTimes:
         begun_s, follows = self._begun_s, layer == before + 1
         self._layer, self._begun_s = layer, progress.laying_s if follows else None
         self._next = plan.layers[layer] + 1 if layer < len(plan.layers) else plan.commands + 1
-        if begun_s is None or not follows or before < FIRST:
+        if begun_s is None or not follows or before == 0:
             self._odd.clear()
             return ""
-        planned_s = plan.at(plan.layers[before]).planned_s - plan.at(plan.layers[before - 1]).planned_s
-        took_s, planned_s = progress.laying_s - begun_s, planned_s * 100 / speed_pct
+        took_s = progress.laying_s - begun_s
+        self._laid.append((before, took_s))
+        if before < FIRST:
+            return ""
+        planned_s = plan.layer_s(before) * 100 / speed_pct
         pace = median([*(progress.learned,) * PRIOR, *self._paces])
         if planned_s > 0:
             self._paces.append(took_s / planned_s)

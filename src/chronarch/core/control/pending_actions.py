@@ -6,10 +6,11 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 from chronarch.core.control.action_wording import adjustment
-from chronarch.core.control.actions import Action, Adjust, Filament, MeasureBed, SendLine, offset_step
+from chronarch.core.control.actions import Action, Adjust, Filament, MeasureBed, ReadSettings, SendLine, offset_step
 from chronarch.core.control.controlled_machine import ControlledMachine
-from chronarch.core.control.events import Adjusted, Levelled
+from chronarch.core.control.events import Adjusted, Levelled, SettingsTold
 from chronarch.core.control.injected_commands import InjectedCommands
+from chronarch.core.control.machine_settings import read_settings
 from chronarch.core.machines.bed_mesh import read_level_map
 
 
@@ -63,6 +64,12 @@ def take_effect(machine: ControlledMachine, done: PendingAction, *, building: bo
             injected.failed = "the machine printed no level map"
         else:
             machine.tell(Levelled(found.rows))
+    elif isinstance(action, ReadSettings):
+        values = read_settings(injected.said)
+        if values:
+            machine.tell(SettingsTold(values))
+        else:
+            injected.failed = "the machine told no settings"
     if building and action is not None:
         machine.changed = True
         machine.tell(Adjusted(machine.the_spec().build, adjustment(action), done.by))

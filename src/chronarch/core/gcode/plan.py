@@ -51,6 +51,11 @@ class TimePlan:
             a.filament_mm + share * (b.filament_mm - a.filament_mm),
         )
 
+    def layer_s(self, layer: int) -> float:
+        """How long a layer is planned to take, s; layers are counted from 1."""
+        ends = self.layers[layer] if layer < len(self.layers) else self.commands
+        return self.at(ends).planned_s - self.at(self.layers[layer - 1]).planned_s
+
     def layer_at(self, acknowledged: int) -> int:
         """The layer being laid once `acknowledged` commands are done: 1 to the count of layers; 0 before the
         first."""

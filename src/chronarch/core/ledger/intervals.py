@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime, time, timedelta
 
 from chronarch.core.machines.states import PRODUCTIVE, MachineState
@@ -21,19 +21,23 @@ class Interval:
     end: datetime
     state: MachineState
     build: int | None = None
+    reason: str = ""
+    """Why it came to that state."""
 
 
-def append(ledger: Sequence[Interval], at: datetime, state: MachineState, build: int | None = None) -> list[Interval]:
+def append(
+    ledger: Sequence[Interval], at: datetime, state: MachineState, build: int | None = None, reason: str = ""
+) -> list[Interval]:
     """The ledger with `state` from `at` on; the last interval ends there. The same state and build again changes
     nothing. A time before the beginning of the last interval is taken as that beginning."""
     if not ledger:
-        return [Interval(at, OPEN_END, state, build)]
+        return [Interval(at, OPEN_END, state, build, reason)]
     *before, last = ledger
     if (last.state, last.build) == (state, build):
         return list(ledger)
     at = max(at, last.begin)
-    closed = [Interval(last.begin, at, last.state, last.build)] if at > last.begin else []
-    return [*before, *closed, Interval(at, OPEN_END, state, build)]
+    closed = [replace(last, end=at)] if at > last.begin else []
+    return [*before, *closed, Interval(at, OPEN_END, state, build, reason)]
 
 
 def by_day(begin: datetime, end: datetime) -> list[tuple[date, int]]:

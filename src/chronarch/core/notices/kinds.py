@@ -51,6 +51,7 @@ class NoticeKind(StrEnum):
     STORAGE = "storage"
     SIGN_IN = "sign-in"
     FILE_SAYS = "file-says"
+    WORTH_A_LOOK = "worth-a-look"
 
 
 class NoticeAct(StrEnum):
@@ -140,6 +141,7 @@ KINDS: dict[NoticeKind, KindFacts] = {
     NoticeKind.STORAGE: KindFacts(Gravity.ACT, "frames or films cannot be kept", timedelta(hours=4), _GOING),
     NoticeKind.SIGN_IN: KindFacts(Gravity.LOOK, "somebody signs in from a new place", timedelta(days=1)),
     NoticeKind.FILE_SAYS: KindFacts(Gravity.LOOK, "a file says something at the machine", timedelta(hours=1), _GOING),
+    NoticeKind.WORTH_A_LOOK: KindFacts(Gravity.NOTE, "something in the records has changed beyond chance"),
 }
 
 

@@ -54,6 +54,8 @@ class MachineStatus:
     """How long until it can take work, because it is turned off or was just turned on."""
     held: str = ""
     """Why it takes no work yet though it is idle, in words that follow its name."""
+    upkeep: str = ""
+    """Upkeep that must be done before it takes any work; empty while there is none."""
 
 
 Rule = Callable[[JobNeed, MachineStatus], str | None]
@@ -174,6 +176,10 @@ def _intake(need: JobNeed, at: MachineStatus) -> str | None:
     return words.get(at.intake)
 
 
+def _upkeep(need: JobNeed, at: MachineStatus) -> str | None:
+    return f"takes no work until upkeep is done: {at.upkeep}" if at.upkeep else None
+
+
 def _state(need: JobNeed, at: MachineStatus) -> str | None:
     words = {
         MachineState.WARMING: "is warming for another build",
@@ -221,7 +227,7 @@ RULES_FOR_SETUP: tuple[Rule, ...] = (
 )
 """Rules that hold until somebody changes the machine or the job."""
 
-RULES_FOR_NOW: tuple[Rule, ...] = (_intake, _state, _claimed, _held, _reachable)
+RULES_FOR_NOW: tuple[Rule, ...] = (_intake, _upkeep, _state, _claimed, _held, _reachable)
 """Rules that time or a person can lift."""
 
 
@@ -244,6 +250,7 @@ CHANGES_BY_HAND: dict[Rule, tuple[str, float]] = {
     _declared_material: ("load", 240.0),
     _grams: ("load", 240.0),
     _intake: ("intake", 30.0),
+    _upkeep: ("upkeep", 1800.0),
     _state: ("state", 180.0),
 }
 """Rules that a person can lift: how, and how many seconds that takes."""

@@ -77,13 +77,15 @@ def _change(need: JobNeed, at: MachineStatus, rules: Sequence[object]) -> tuple[
                 text = f"put a {'hardened ' if r.hardened else ''}{size}nozzle on {name}"
             case "intake":
                 text = _INTAKE_CHANGE[at.intake].format(machine=name)
+            case "upkeep":
+                text = f"do the upkeep of {name}"
             case _:
                 if at.state not in _STATE_CHANGE:
                     return "", 0.0
                 text = _STATE_CHANGE[at.state].format(machine=name)
         words[kind] = text
         total += seconds
-    order = [words[kind] for kind in ("state", "nozzle", "load", "intake") if kind in words]
+    order = [words[kind] for kind in ("state", "upkeep", "nozzle", "load", "intake") if kind in words]
     return ", then ".join(order), total
 
 
@@ -105,6 +107,8 @@ def why_idle(at: MachineStatus, waiting: Sequence[tuple[str, Options]]) -> str:
         return "Its tender is not connected."
     if at.intake is Intake.CLOSED:
         return "Its intake is closed."
+    if at.upkeep:
+        return f"It takes no work until upkeep is done: {at.upkeep}."
     if not waiting:
         return "Nothing waits."
     nearest: tuple[Blocked, str] | None = None

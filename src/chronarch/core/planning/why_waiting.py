@@ -55,7 +55,10 @@ def why_waiting(
     until = f" until {start.words}" if start is not None else ""
     if len(here) == 1:
         return _only_one(here[0], until, (first or {}).get(here[0].capability.machine), len(fleet) > 1)
-    working = [at for at in here if at.reachable and at.state not in OUT and at.intake is not Intake.CLOSED]
+    working = [
+        at for at in here
+        if at.reachable and at.state not in OUT and at.intake is not Intake.CLOSED and not at.upkeep
+    ]  # fmt: skip
     if not working:
         return f"{_all(len(here)).capitalize()} that fit are out of work: {_named(here)}."
     if all(at.intake is Intake.MANUAL for at in working):

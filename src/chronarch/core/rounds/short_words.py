@@ -19,6 +19,7 @@ _WORDS: dict[TaskKind, Callable[[Task], Sequence[str]]] = {
     TaskKind.NOZZLE: lambda t: (f"Put on {t.next.nozzle}", "Change nozzle") if t.next else (),
     TaskKind.LOAD: lambda t: (f"Load {t.next.load}", "Change spool") if t.next else (),
     TaskKind.START: lambda t: (_of(t, "Start"), "Start the next"),
+    TaskKind.UPKEEP: lambda t: (t.upkeep.name.capitalize(), "Upkeep is due", "Upkeep") if t.upkeep else (),
 }
 """From the longest wording to the shortest. Kinds without a row are nothing that is done at the machine, or leave its
 display to what it says itself."""

@@ -8,8 +8,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
+from typing import NamedTuple
 
-from chronarch.core.machines.states import Intake, MachineState
+from chronarch.core.machines.states import WORKING, Intake, MachineState
+from chronarch.core.machines.upkeep_calls import Blocks, UpkeepCall
 from chronarch.core.planning.together import BedsTogether
 
 SOON = timedelta(minutes=15)
@@ -26,6 +28,7 @@ class TaskKind(StrEnum):
     LOAD = "load"
     NOZZLE = "nozzle"
     START = "start"
+    UPKEEP = "upkeep"
     JUDGE = "judge"
 
 
@@ -66,6 +69,7 @@ class MachineOnRound:
     """Why it could not release its part by itself."""
     on_bed: str = ""
     """What seems to lie on its bed though that should be clear."""
+    upkeep: tuple[UpkeepCall, ...] = ()
     tool: int | None = None
     """The tool whose spool and nozzle are changed, where it has several."""
 
@@ -90,65 +94,90 @@ class Task:
     lost_min: float
     build: int | None = None
     next: NextBuild | None = None
+    upkeep: UpkeepCall | None = None
 
 
-def _look(s: MachineOnRound, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
+class AskedOfHands(NamedTuple):
+    """What a rule asks for, and until when it may wait at no cost."""
+
+    kind: TaskKind
+    text: str
+    free_until: datetime | None
+    upkeep: UpkeepCall | None = None
+
+
+def _look(s: MachineOnRound, now: datetime) -> list[AskedOfHands]:
     if s.state is MachineState.IDLE and s.on_bed:
-        return [(TaskKind.LOOK, s.on_bed, s.since)]
+        return [AskedOfHands(TaskKind.LOOK, s.on_bed, s.since)]
     if s.state is not MachineState.PAUSED:
         return []
-    return [(TaskKind.LOOK, f"{s.what} is paused{f': {s.reason}' if s.reason else ''}", s.since)]
+    return [AskedOfHands(TaskKind.LOOK, f"{s.what} is paused{f': {s.reason}' if s.reason else ''}", s.since)]
 
 
-def _fix(s: MachineOnRound, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
+def _fix(s: MachineOnRound, now: datetime) -> list[AskedOfHands]:
     if s.state is not MachineState.DOWN:
         return []
-    return [(TaskKind.FIX, s.reason or "it reports a fault", s.since)]
+    return [AskedOfHands(TaskKind.FIX, s.reason or "it reports a fault", s.since)]
 
 
-def _clear(s: MachineOnRound, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
+def _clear(s: MachineOnRound, now: datetime) -> list[AskedOfHands]:
     if s.state is not MachineState.UNCLEARED or s.build is None:
         return []
     free = max(s.since, s.next.not_before or s.since) if s.next else None
     if s.stuck:
-        return [(TaskKind.CONFIRM, f"{s.what} was to come off by itself: {s.stuck}", free)]
+        return [AskedOfHands(TaskKind.CONFIRM, f"{s.what} was to come off by itself: {s.stuck}", free)]
     ended = "" if s.outcome in ("", "completed") else f", {s.outcome}"
-    return [(TaskKind.CLEAR, f"lift off {s.what}{ended}, and judge it", free)]
+    return [AskedOfHands(TaskKind.CLEAR, f"lift off {s.what}{ended}, and judge it", free)]
 
 
-def _change(s: MachineOnRound, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
+def _change(s: MachineOnRound, now: datetime) -> list[AskedOfHands]:
     if s.next is None or s.taken or s.state not in (MachineState.IDLE, MachineState.UNCLEARED):
         return []
-    found: list[tuple[TaskKind, str, datetime | None]] = []
+    found: list[AskedOfHands] = []
     where = "" if s.tool is None else f" (tool {s.tool})"
     if s.next.nozzle:
-        found.append((TaskKind.NOZZLE, f"put on {s.next.nozzle}{where} for {s.next.what}", s.since))
+        found.append(AskedOfHands(TaskKind.NOZZLE, f"put on {s.next.nozzle}{where} for {s.next.what}", s.since))
     if s.next.load:
-        found.append((TaskKind.LOAD, f"load {s.next.load}{where} for {s.next.what}", s.since))
+        found.append(AskedOfHands(TaskKind.LOAD, f"load {s.next.load}{where} for {s.next.what}", s.since))
     return found
 
 
-def _start(s: MachineOnRound, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
+def _start(s: MachineOnRound, now: datetime) -> list[AskedOfHands]:
     by_hand = s.intake is Intake.MANUAL and s.state is MachineState.IDLE
     if s.next is None or s.taken or not by_hand or s.next.load:
         return []
-    return [(TaskKind.START, f"start {s.next.what}", s.since)]
+    return [AskedOfHands(TaskKind.START, f"start {s.next.what}", s.since)]
 
 
-def _judge(s: MachineOnRound, now: datetime) -> list[tuple[TaskKind, str, datetime | None]]:
+def _upkeep(s: MachineOnRound, now: datetime) -> list[AskedOfHands]:
+    """Each one that is due, unless the machine is at work. What keeps it from work costs as long as it waits."""
+    if s.state in WORKING or s.taken:
+        return []
+    return [
+        AskedOfHands(TaskKind.UPKEEP, f"{call.name} ({call.minutes:g} min): {call.text}", _closed_since(s, call), call)
+        for call in s.upkeep
+    ]
+
+
+def _closed_since(s: MachineOnRound, call: UpkeepCall) -> datetime | None:
+    return s.since if call.blocks is Blocks.CLOSES and s.state is MachineState.IDLE else None
+
+
+def _judge(s: MachineOnRound, now: datetime) -> list[AskedOfHands]:
     if not s.unjudged:
         return []
     many = len(s.unjudged)
     what = "1 part that came off by itself" if many == 1 else f"{many} builds that came off by themselves"
-    return [(TaskKind.JUDGE, f"judge {what}", None)]
+    return [AskedOfHands(TaskKind.JUDGE, f"judge {what}", None)]
 
 
-RULES: tuple[Callable[[MachineOnRound, datetime], list[tuple[TaskKind, str, datetime | None]]], ...] = (
+RULES: tuple[Callable[[MachineOnRound, datetime], list[AskedOfHands]], ...] = (
     _look,
     _fix,
     _clear,
     _change,
     _start,
+    _upkeep,
     _judge,
 )
 
@@ -158,12 +187,15 @@ def tasks(stands: Sequence[MachineOnRound], now: datetime) -> list[Task]:
     found = []
     for s in stands:
         for rule in RULES:
-            for kind, text, free_until in rule(s, now):
-                lost = 0.0 if free_until is None else max(0.0, (now - free_until) / timedelta(minutes=1))
-                build = s.unjudged[0] if kind is TaskKind.JUDGE else s.build
-                since = s.since
+            for asked in rule(s, now):
+                free = asked.free_until
+                lost = 0.0 if free is None else max(0.0, (now - free) / timedelta(minutes=1))
+                build = s.unjudged[0] if asked.kind is TaskKind.JUDGE else s.build
                 found.append(
-                    Task(kind, s.machine, s.site, s.place, text, since, free_until, lost, build, s.next)
+                    Task(
+                        asked.kind, s.machine, s.site, s.place, asked.text, s.since, free, lost, build, s.next,
+                        asked.upkeep,
+                    )
                 )  # fmt: skip
     order = list(TaskKind)
     far = datetime.max.replace(tzinfo=now.tzinfo)

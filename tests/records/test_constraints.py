@@ -106,7 +106,7 @@ class Constraints(unittest.IsolatedAsyncioTestCase):
             db.commit()
 
     async def test_the_database_itself_refuses_overlapping_ledger_intervals(self) -> None:
-        insert = "insert into ledger (machine_id, state, begin_at, end_at) values (3, 'idle', '{}', '{}')"
+        insert = "insert into ledger (machine_id, state, begin_at, end_at, reason) values (3, 'idle', '{}', '{}', '')"
         self.raw(insert.format("2026-10-01", "2026-10-02"))
         self.raw(insert.format("2026-10-02", "2026-10-03"))
         with self.assertRaises(pymysql.err.IntegrityError):
@@ -119,9 +119,10 @@ class Constraints(unittest.IsolatedAsyncioTestCase):
         with self.assertRaises(pymysql.err.IntegrityError):
             self.raw(
                 "insert into build (file_id, revision, job_id, copy_number, machine_id, sha256, state, reason,"
-                " claimed_at, scrap_reason, judged_by, commands, acknowledged, planned_s, grams, skips, pieces, let_go)"
+                " claimed_at, scrap_reason, judged_by, commands, acknowledged, planned_s, grams, skips, pieces, let_go,"
+                " note)"
                 f" values (1, 1, 2, 1, 1, '{SHA}', 'starting', '',"
-                " '2026-10-19', '', '', 1, 0, 1, 0, '[]', 1, 0)"
+                " '2026-10-19', '', '', 1, 0, 1, 0, '[]', 1, 0, '')"
             )
 
     async def test_an_event_applied_twice_changes_nothing(self) -> None:

@@ -18,7 +18,7 @@ from tests.support.world import shared_server
 _numbers = itertools.count()
 NINE = datetime(2026, 10, 19, 9)
 SHA = "0" * 64
-SPANS = (("idle", 0, 20), ("building", 20, 90), ("idle", 90, 90.5), ("building", 90.5, 100))
+SPANS = (("idle", 0, 20), ("building", 20, 60), ("paused", 60, 90), ("idle", 90, 90.5), ("building", 90.5, 100))
 """State, begin and end in hours after nine."""
 
 
@@ -72,8 +72,10 @@ class UpToDate(unittest.TestCase):
         )  # fmt: skip
         for state, begin, end in SPANS:
             self.do(
-                "insert into ledger (machine_id, state, begin_at, end_at) values (1, :state, :begin, :end)",
+                "insert into ledger (machine_id, state, begin_at, end_at, build_id)"
+                " values (1, :state, :begin, :end, :build)",
                 state=state, begin=NINE + timedelta(hours=begin), end=NINE + timedelta(hours=end),
+                build=None if state == "idle" else 1,
             )  # fmt: skip
         self.do(
             "insert into ledger (machine_id, state, begin_at, end_at) values (1, 'idle', :begin, '9999-12-31')",
@@ -93,12 +95,18 @@ class UpToDate(unittest.TestCase):
                     said[day, state] += microseconds
             days = {(day, state): us for day, state, us in self.do("select day, state, microseconds from ledger_day")}
             self.assertEqual(days, dict(said))
+            months = Counter[object]()
+            for (_, state), microseconds in said.items():
+                months[state] += microseconds
+            found = {state: us for day, state, us in self.do("select day, state, microseconds from ledger_month")}
+            self.assertEqual(found, dict(months), "all of one month")
+            self.assertEqual(self.do("select build_id, why from build_stop"), [(1, "paused")])
             read = self.do("select material, nozzle_mm, refuses from content_reading order by model")
             self.assertEqual(read[0], ("PETG", 0.6, 1))
             self.assertEqual((read[1][0] or "", read[1][1] or None, read[1][2]), ("", None, 0))
             self.assertEqual(self.do("select count(*) from camera"), [(0,)])
             command.downgrade(self.config, "0002")
-            self.assertEqual(self.do("select count(*) from ledger"), [(5,)])
+            self.assertEqual(self.do("select count(*) from ledger"), [(6,)])
 
 
 if __name__ == "__main__":

@@ -12,6 +12,8 @@ from chronarch.records.change_log import LoggedSession, Noticed, session_info
 from chronarch.records.orders.open_jobs import keep_open_jobs
 
 keep_open_jobs(LoggedSession)
+SESSION = "set group_concat_max_len = 1073741824, in_predicate_conversion_threshold = 0"
+"""Texts of whole ledgers are not cut; a list of a thousand machines is looked up in an index like one of ten."""
 Sessions = async_sessionmaker[AsyncSession]
 
 
@@ -25,7 +27,7 @@ def make_engine(url: str) -> AsyncEngine:
         pool_timeout=10,
         pool_recycle=1800,
         isolation_level="READ COMMITTED",
-        connect_args={"connect_timeout": 5},
+        connect_args={"connect_timeout": 5, "init_command": SESSION},
     )
 
 

@@ -12,12 +12,27 @@ from chronarch.records.access.tables import Key, Person, Session
 from chronarch.records.base import Base, UtcTime
 from chronarch.records.change_log import Change, ChangeCounter
 from chronarch.records.control.tables import BuildChange, Tender
-from chronarch.records.ledger.tables import Energy, Ledger, LedgerDay
+from chronarch.records.ledger.tables import (
+    BuildCost,
+    BuildStop,
+    ChangePoint,
+    ChangePointPass,
+    CostRate,
+    CostWork,
+    Energy,
+    KeptReport,
+    Ledger,
+    LedgerDay,
+    LedgerMonth,
+    ReportPlan,
+)
 from chronarch.records.library.tables import Arrival, Blob, ContentReading, File, Folder, Overruling, Part, Revision
 from chronarch.records.machines.tables import (
     BedMesh,
     HeatReading,
     Machine,
+    MachineFirmware,
+    MachineSettings,
     MeanReading,
     MeanSensorReading,
     Model,
@@ -26,13 +41,24 @@ from chronarch.records.machines.tables import (
     SensorReading,
     Spool,
     SpoolChange,
+    WantedFirmware,
 )
 from chronarch.records.notices.tables import ActUse, Channel, Delivery, DeliveryTry, Notice, NoticeRule, SignInPlace
-from chronarch.records.orders.tables import Build, Job, Order, QueueVersion, Stock
+from chronarch.records.orders.tables import (
+    Build,
+    BuildLayers,
+    BuildTag,
+    BuildUse,
+    Job,
+    Order,
+    QueueVersion,
+    SavedView,
+    Stock,
+)
 from chronarch.records.planning.tables import Site
 from chronarch.records.rounds.tables import HelperLink
 from chronarch.records.system.tables import Answered, Setting
-from chronarch.records.upkeep.tables import UpkeepWindow
+from chronarch.records.upkeep.tables import UpkeepDone, UpkeepMark, UpkeepTask, UpkeepWindow
 from chronarch.records.watching.tables import BedView, Camera, Film, FilmRule, Frame, Suspicion, WatchSetting
 
 __all__ = [
@@ -45,11 +71,20 @@ __all__ = [
     "Blob",
     "Build",
     "BuildChange",
+    "BuildCost",
+    "BuildLayers",
+    "BuildStop",
+    "BuildTag",
+    "BuildUse",
     "Camera",
     "Change",
     "ChangeCounter",
+    "ChangePoint",
+    "ChangePointPass",
     "Channel",
     "ContentReading",
+    "CostRate",
+    "CostWork",
     "Delivery",
     "DeliveryTry",
     "Energy",
@@ -61,10 +96,14 @@ __all__ = [
     "HeatReading",
     "HelperLink",
     "Job",
+    "KeptReport",
     "Key",
     "Ledger",
     "LedgerDay",
+    "LedgerMonth",
     "Machine",
+    "MachineFirmware",
+    "MachineSettings",
     "MeanReading",
     "MeanSensorReading",
     "Model",
@@ -77,7 +116,9 @@ __all__ = [
     "Plug",
     "PlugProfile",
     "QueueVersion",
+    "ReportPlan",
     "Revision",
+    "SavedView",
     "SensorReading",
     "Session",
     "Setting",
@@ -88,7 +129,11 @@ __all__ = [
     "Stock",
     "Suspicion",
     "Tender",
+    "UpkeepDone",
+    "UpkeepMark",
+    "UpkeepTask",
     "UpkeepWindow",
     "UtcTime",
+    "WantedFirmware",
     "WatchSetting",
 ]

@@ -24,6 +24,8 @@ _numbers = itertools.count()
 ZONE = ZoneInfo("Europe/London")
 BEGIN = datetime(2026, 10, 22, 17, tzinfo=UTC)
 """Three days before the clocks go back there."""
+EDGES = ((10, 1), (10, 23), (11, 1), (11, 2), (11, 30), (12, 1), (12, 2))
+"""About the whole months that have sums of their own."""
 MACHINES = (1, 2)
 
 
@@ -73,6 +75,8 @@ class LedgerDays(unittest.IsolatedAsyncioTestCase):
                 await self.compare(db, begin, end)
             await self.compare(db, midnight[0], midnight[-1])
             await self.compare(db, BEGIN, BEGIN + timedelta(days=400))
+            for begin, end in itertools.combinations((datetime(2026, *day, tzinfo=UTC) for day in EDGES), 2):
+                await self.compare(db, begin, end)
             for _ in range(25):
                 begin = BEGIN + timedelta(seconds=self.chance.random() * 20 * 86400)
                 await self.compare(db, begin, begin + timedelta(seconds=self.chance.random() ** 3 * 20 * 86400 + 1))
@@ -106,8 +110,9 @@ class LedgerDays(unittest.IsolatedAsyncioTestCase):
     async def test_what_is_lost_or_wrong_is_made_anew(self) -> None:
         async with self.sessions() as db:
             self.assertEqual((await self.raw(db, 1))[-1].end, OPEN_END)
-            await db.execute(delete(t.LedgerDay).where(t.LedgerDay.machine_id == 1))
-            await db.execute(update(t.LedgerDay).values(microseconds=1))
+            for table in (t.LedgerDay, t.LedgerMonth):
+                await db.execute(delete(table).where(table.machine_id == 1))
+                await db.execute(update(table).values(microseconds=1))
             await db.commit()
             for machine in MACHINES:
                 many = await intervals.rebuild_days(db, machine)

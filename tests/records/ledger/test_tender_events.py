@@ -6,7 +6,7 @@ import itertools
 import unittest
 from datetime import UTC, datetime, timedelta
 
-from sqlalchemy import select
+from sqlalchemy import delete, select
 
 from chronarch.core.control.events import (
     Adjusted,
@@ -23,6 +23,7 @@ from chronarch.core.machines.materials import grams
 from chronarch.core.machines.states import BuildState, Intake, MachineState, Outcome
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions, migrate
+from chronarch.records.ledger.stops import keep_all_stops
 from chronarch.records.ledger.tender_events import commit_event
 from chronarch.records.orders.builds import BuildContent, claim
 from tests.support.world import shared_server
@@ -118,6 +119,22 @@ class Told(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(await self.open(), ["Anchor paused itself: filament ran out"], "the first one is over")
         await self.tell(BuildEnded(self.build, Outcome.FAILED, "the hotend fell off", 4, 20.0, 500.0), 60)
         self.assertEqual(await self.open(), [f"Build {self.build} on Anchor failed: the hotend fell off"])
+
+    async def test_why_a_build_was_stopped_is_kept_once_each_and_found_again_in_the_ledger(self) -> None:
+        for second, (state, why) in enumerate((
+            (MachineState.BUILDING, "by the plan"), (MachineState.PAUSED, "the watch: it comes loose"),
+            (MachineState.BUILDING, ""), (MachineState.PAUSED, "the watch: a tangle"), (MachineState.DOWN, ""),
+        )):  # fmt: skip
+            await self.tell(StateChanged(state, why, self.build), second)
+        await self.tell(StateChanged(MachineState.DOWN, "no build's", None), 9)
+        kept = [(self.build, "down"), (self.build, "the watch")]
+        async with self.sessions() as db:
+            stops = select(t.BuildStop.build_id, t.BuildStop.why).order_by(t.BuildStop.why)
+            self.assertEqual([tuple(row) for row in await db.execute(stops)], kept)
+            await db.execute(delete(t.BuildStop).where(t.BuildStop.why == "down"))
+            for _ in range(2):
+                await keep_all_stops(db)
+                self.assertEqual([tuple(row) for row in await db.execute(stops)], kept)
 
     async def test_what_is_only_worth_knowing_is_a_note(self) -> None:
         await self.tell(Noticed("the nozzle was let cool", self.build, note=True))

@@ -15,8 +15,10 @@ from chronarch.core.control.events import (
     BuildResumed,
     ControlEvent,
     EnergyUsed,
+    LayersLaid,
     Levelled,
     Noticed,
+    SettingsTold,
     StateChanged,
 )
 from chronarch.core.machines.materials import grams
@@ -26,9 +28,10 @@ from chronarch.records.control.tables import BuildChange, Tender
 from chronarch.records.ledger import energy
 from chronarch.records.ledger.intervals import enter_state
 from chronarch.records.library.tables import ContentReading
-from chronarch.records.machines import spools
+from chronarch.records.machines import fleet_facts, spools
 from chronarch.records.machines.tables import BedMesh, Machine, Model
 from chronarch.records.notices.opening import close_notice, open_notice
+from chronarch.records.orders import build_layers, build_uses
 from chronarch.records.orders.tables import Build, Job
 
 ABOUT = {
@@ -71,6 +74,7 @@ async def _apply(db: AsyncSession, machine: Machine, at: datetime, body: Control
             build = await _step(db, body.build, BuildEvent.BEGIN)
             if build:
                 build.started_at = at
+                await build_uses.begin(db, machine, build.id)
                 text = f"{machine.name} starts build {build.id}"
                 await _notice(db, NoticeKind.BUILD_STARTED, machine, at, text, build.id)
         case BuildPaused():
@@ -98,10 +102,15 @@ async def _apply(db: AsyncSession, machine: Machine, at: datetime, body: Control
         case Adjusted():
             if await db.get(Build, body.build) is not None:
                 db.add(BuildChange(build_id=body.build, at=at, text=body.text[:300], by=body.by[:120]))
+        case LayersLaid():
+            if await db.get(Build, body.build) is not None:
+                await build_layers.add(db, body.build, body.layers)
         case EnergyUsed():
             await energy.add(db, machine.id, min(body.begin, at), at, body.state, body.build, max(0.0, body.wh))
         case Levelled():
             await db.merge(BedMesh(machine_id=machine.id, at=at, rows=[list(row) for row in body.rows]))
+        case SettingsTold():
+            await fleet_facts.settings_told(db, machine.id, at, body.values)
 
 
 async def _step(db: AsyncSession, number: int, event: BuildEvent) -> Build | None:
@@ -123,6 +132,7 @@ async def _end(db: AsyncSession, machine: Machine, at: datetime, body: BuildEnde
     build.acknowledged = body.acknowledged
     laid = await _laid(db, build, machine, body.filament_mm)
     build.grams = sum(laid.values())
+    await build_uses.end(db, machine, build.id, laid)
     await spools.use(db, machine, laid, at, build.id)
     await close_notice(db, NoticeKind.BUILD_PAUSED, build.id, at)
     text = f"Build {build.id} on {machine.name}"

@@ -45,10 +45,12 @@ def _bare(tool: dict[str, object]) -> dict[str, object]:
     return {**tool, "material": "", "colour": ""}
 
 
-def note(db: AsyncSession, spool: Spool, at: datetime, grams: float, text: str, by: str) -> None:
-    """Change what is left on a spool, and write down why."""
+def note(
+    db: AsyncSession, spool: Spool, at: datetime, grams: float, text: str, by: str, build: int | None = None
+) -> None:
+    """Change what is left on a spool, and write down why; `build` is the one that took it."""
     spool.grams_left = max(0.0, spool.grams_left + grams)
-    db.add(SpoolChange(spool_id=spool.id, at=at, grams=grams, text=text[:300], by=by[:120]))
+    db.add(SpoolChange(spool_id=spool.id, at=at, grams=grams, text=text[:300], by=by[:120], build_id=build))
 
 
 async def use(db: AsyncSession, machine: Machine, grams: Mapping[int, float], at: datetime, build: int) -> None:
@@ -56,4 +58,4 @@ async def use(db: AsyncSession, machine: Machine, grams: Mapping[int, float], at
     for tool, used in sorted(grams.items()):
         spool = await loaded_on(db, machine.id, tool) if used > 0 else None
         if spool is not None:
-            note(db, spool, at, -min(used, spool.grams_left), f"build {build} on {machine.name}", machine.name)
+            note(db, spool, at, -min(used, spool.grams_left), f"build {build} on {machine.name}", machine.name, build)

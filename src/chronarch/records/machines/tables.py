@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from decimal import Decimal
 from typing import Any
 
 from sqlalchemy import (
@@ -13,6 +14,7 @@ from sqlalchemy import (
     Index,
     Integer,
     LargeBinary,
+    Numeric,
     String,
     UniqueConstraint,
 )
@@ -55,6 +57,8 @@ class Machine(Base):
     """How many parts in a row it may still release while nobody is there."""
     release_stuck: Mapped[str] = mapped_column(String(300), default="")
     """Why it could not release its last part; empty when it could, or was not asked."""
+    ledger_rolled_to: Mapped[datetime | None] = mapped_column(UtcTime)
+    """Up to when days tell its ledger, no longer intervals; null where intervals tell all."""
 
 
 class PlugProfile(Base):
@@ -94,6 +98,8 @@ class Spool(Base):
     colour: Mapped[str] = mapped_column(String(60))
     grams_full: Mapped[float] = mapped_column(Float(53))
     grams_left: Mapped[float] = mapped_column(Float(53))
+    price: Mapped[Decimal | None] = mapped_column(Numeric(14, 4))
+    """Of the whole spool; null where the material's price holds."""
     machine_id: Mapped[int | None] = mapped_column(ForeignKey("machine.id"))
     tool: Mapped[int | None] = mapped_column(Integer)
     place: Mapped[str] = mapped_column(String(60), default="")
@@ -113,7 +119,12 @@ class SpoolChange(Base):
     """By how many grams it changed."""
     text: Mapped[str] = mapped_column(String(300))
     by: Mapped[str] = mapped_column(String(120))
-    __table_args__ = (Index("change_of_spool", "spool_id"),)
+    build_id: Mapped[int | None] = mapped_column(ForeignKey("build.id"))
+    """The build that took it; null for what people weighed."""
+    __table_args__ = (
+        Index("change_of_spool", "spool_id"),
+        UniqueConstraint("build_id", "spool_id", name="one_use_a_build"),
+    )
 
 
 class HeatReading(Base):
@@ -178,6 +189,43 @@ class MeanSensorReading(Base):
     least_c: Mapped[float | None] = mapped_column(Float)
     most_c: Mapped[float | None] = mapped_column(Float)
     asked_c: Mapped[float | None] = mapped_column(Float)
+
+
+class MachineFirmware(Base):
+    """What a machine said of itself from a time on: its firmware with version, further words, and what it can do."""
+
+    __tablename__ = "machine_firmware"
+    __change__ = "machines"
+    __subject__ = "machine_id"
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"), primary_key=True)
+    at: Mapped[datetime] = mapped_column(UtcTime, primary_key=True)
+    firmware: Mapped[str] = mapped_column(String(200))
+    words: Mapped[dict[str, str]] = mapped_column(JSON)
+    capabilities: Mapped[dict[str, bool]] = mapped_column(JSON)
+
+
+class MachineSettings(Base):
+    """What a machine had stored, from a time on until it told otherwise: values by name. `told_at` is when it told
+    that last."""
+
+    __tablename__ = "machine_settings"
+    __change__ = "machines"
+    __subject__ = "machine_id"
+    machine_id: Mapped[int] = mapped_column(ForeignKey("machine.id"), primary_key=True)
+    at: Mapped[datetime] = mapped_column(UtcTime, primary_key=True)
+    told_at: Mapped[datetime] = mapped_column(UtcTime)
+    values: Mapped[dict[str, float]] = mapped_column(JSON)
+
+
+class WantedFirmware(Base):
+    """The firmware that the shop wants on all machines of a model."""
+
+    __tablename__ = "wanted_firmware"
+    __change__ = "setup"
+    model_id: Mapped[int] = mapped_column(ForeignKey("model.id"), primary_key=True)
+    firmware: Mapped[str] = mapped_column(String(200))
+    set_by: Mapped[str] = mapped_column(String(120))
+    set_at: Mapped[datetime] = mapped_column(UtcTime)
 
 
 class BedMesh(Base):

@@ -16,7 +16,7 @@ from chronarch.core.orders.quantities import next_copy
 from chronarch.records.failures import deadlocked
 from chronarch.records.library.tables import File
 from chronarch.records.machines.tables import Machine
-from chronarch.records.orders.tables import Build, Job
+from chronarch.records.orders.tables import Build, BuildTag, BuildUse, Job
 from chronarch.wire.common import fill
 from chronarch.wire.orders import builds as wb
 
@@ -31,20 +31,27 @@ def select_builds() -> Any:
     )
 
 
-def build_wire(row: Sequence[Any]) -> wb.Build:
-    b, machine, file = row
-    return fill(
-        wb.Build, b, job=b.job_id, machine=machine, file=file, fed_sha256=b.fed_sha256 or b.sha256,
-        has_log=b.log_bytes is not None, photo=b.photo is not None,
-    )  # fmt: skip
-
-
 async def builds_wire(db: AsyncSession, builds: Sequence[Build]) -> list[wb.Build]:
     """Builds as the wire shows them."""
+    numbers = [b.id for b in builds]
     of_files = select(File.id, File.name).where(File.id.in_({b.file_id for b in builds}))
     of_machines = select(Machine.id, Machine.name).where(Machine.id.in_({b.machine_id for b in builds}))
     files, machines = [dict((await db.execute(query)).all()) for query in (of_files, of_machines)]
-    return [build_wire((b, machines[b.machine_id], files[b.file_id])) for b in builds]
+    uses: dict[int, list[wb.BuildUse]] = {}
+    of_builds = select(BuildUse).where(BuildUse.build_id.in_(numbers)).order_by(BuildUse.build_id, BuildUse.tool)
+    for use in (await db.execute(of_builds)).scalars():
+        uses.setdefault(use.build_id, []).append(fill(wb.BuildUse, use, spool=use.spool_id))
+    tags: dict[int, list[str]] = {}
+    for tag in (await db.execute(select(BuildTag).where(BuildTag.build_id.in_(numbers)))).scalars():
+        tags.setdefault(tag.build_id, []).append(tag.tag)
+    return [
+        fill(
+            wb.Build, b, job=b.job_id, machine=machines[b.machine_id], file=files[b.file_id],
+            fed_sha256=b.fed_sha256 or b.sha256, has_log=b.log_bytes is not None, photo=b.photo is not None,
+            uses=uses.get(b.id, []), tags=sorted(tags.get(b.id, [])),
+        )
+        for b in builds
+    ]  # fmt: skip
 
 
 CLAIM_TRIES = 5

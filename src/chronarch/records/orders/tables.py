@@ -15,6 +15,8 @@ from sqlalchemy import (
     ForeignKey,
     Index,
     Integer,
+    LargeBinary,
+    SmallInteger,
     String,
     Text,
     UniqueConstraint,
@@ -40,6 +42,7 @@ class Order(Base):
     """The order that this one repeats."""
     created_at: Mapped[datetime] = mapped_column(UtcTime)
     created_by: Mapped[str] = mapped_column(String(120))
+    __table_args__ = (Index("order_of_customer", "customer"),)
 
 
 class Stock(Base):
@@ -139,6 +142,13 @@ class Build(Base):
     """Objects that people left out under way, each with the layer from which it is missing."""
     fed_sha256: Mapped[str | None] = mapped_column(ForeignKey("blob.sha256"))
     """The edited content that it continues with; null while the file is fed as it is."""
+    note: Mapped[str] = mapped_column(String(2000), default="")
+    """What people wrote beside it."""
+    took_s: Mapped[int | None] = mapped_column(
+        BigInteger, Computed("timestampdiff(second, started_at, ended_at)", persisted=True)
+    )
+    has_note: Mapped[int | None] = mapped_column(SmallInteger, Computed("if(note = '', null, 1)", persisted=True))
+    """1 where there is one: few builds have, and no others are looked through for words."""
     log_bytes: Mapped[int | None] = mapped_column(BigInteger)
     """The size of its line log, packed; null while the tender has not handed it over."""
     open_machine: Mapped[int | None] = mapped_column(
@@ -154,4 +164,66 @@ class Build(Base):
         Index("build_judged", "machine_id", "verdict", "ended_at", "grams"),
         Index("build_ran", "machine_id", "started_at", "ended_at"),
         Index("build_of_file", "file_id"),
+        Index("build_took", "took_s"),
+        Index("build_grams", "grams"),
+        Index("build_began", "started_at"),
+        Index("build_verdict", "verdict"),
+        Index("build_outcome", "outcome"),
+        Index("build_scrap_reason", "scrap_reason"),
+        Index("build_judged_by", "judged_by"),
+        Index("build_reason", "reason"),
+        Index("build_revision", "revision"),
+        Index("build_has_note", "has_note"),
+    )
+
+
+class BuildTag(Base):
+    """A word by which people find a build again."""
+
+    __tablename__ = "build_tag"
+    __change__ = "builds"
+    __subject__ = "build_id"
+    tag: Mapped[str] = mapped_column(String(60), primary_key=True)
+    build_id: Mapped[int] = mapped_column(ForeignKey("build.id"), primary_key=True)
+    __table_args__ = (Index("tag_of_build", "build_id"),)
+
+
+class BuildLayers(Base):
+    """How long each layer of a build took: `records/orders/build_layers.py` packs and reads it."""
+
+    __tablename__ = "build_layers"
+    build_id: Mapped[int] = mapped_column(ForeignKey("build.id"), primary_key=True)
+    seconds: Mapped[bytes] = mapped_column(LargeBinary(1_000_000))
+
+
+class SavedView(Base):
+    """What people ask a page for, under a name."""
+
+    __tablename__ = "saved_view"
+    __change__ = "saved-views"
+    __subject__ = "name"
+    page: Mapped[str] = mapped_column(String(16), primary_key=True)
+    name: Mapped[str] = mapped_column(String(60), primary_key=True)
+    asked: Mapped[dict[str, Any]] = mapped_column(JSON)
+    saved_by: Mapped[str] = mapped_column(String(120))
+    saved_at: Mapped[datetime] = mapped_column(UtcTime)
+
+
+class BuildUse(Base):
+    """What one tool had on it for a build, and what it laid."""
+
+    __tablename__ = "build_use"
+    build_id: Mapped[int] = mapped_column(ForeignKey("build.id"), primary_key=True)
+    tool: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    material: Mapped[str] = mapped_column(String(60), default="")
+    colour: Mapped[str] = mapped_column(String(60), default="")
+    nozzle_mm: Mapped[float] = mapped_column(Float(53))
+    spool_id: Mapped[int | None] = mapped_column(ForeignKey("spool.id"))
+    grams: Mapped[float] = mapped_column(Float(53), default=0.0)
+    """0 until the build has ended."""
+    __table_args__ = (
+        Index("use_of_material", "material", "colour", "build_id"),
+        Index("use_of_spool", "spool_id", "build_id"),
+        Index("use_of_nozzle", "nozzle_mm", "build_id"),
+        Index("use_of_colour", "colour", "build_id"),
     )

@@ -120,6 +120,28 @@ class Client:
             raise _away(self.address, error) from error
         return found if most is None else found[:most]
 
+    def save(self, call: Call[bytes], into: Path, within_s: float = 3600.0) -> int:
+        """Put what a call gives into a file, piece by piece; the file is there once it is whole. Returns its bytes.
+        Raises Unreachable, RefusedByService, OSError."""
+        fresh, count = into.with_name(f"{into.name}.part"), 0
+        limit = httpx.Timeout(within_s, connect=5.0)
+        try:
+            with (
+                self._http.stream(call.method, call.path, timeout=limit, **call.arguments()) as response,
+                fresh.open("wb") as out,
+            ):
+                if response.is_error:
+                    response.read()
+                check(response)
+                for piece in response.iter_bytes():
+                    count += out.write(piece)
+            fresh.replace(into)
+        except httpx.TransportError as error:
+            raise _away(self.address, error) from error
+        finally:
+            fresh.unlink(missing_ok=True)
+        return count
+
     def add_file(
         self,
         path: Path,

@@ -37,8 +37,9 @@ def pin_job(number: int, revision: int) -> Call[Job]:
 
 
 def builds(machine: str | None = None, job: int | None = None, uncleared: bool = False) -> Call[list[ww.Build]]:
-    params = some(machine=machine, job=job, uncleared=uncleared)
-    return Call("GET", "/api/builds", list[ww.Build], params=params)
+    """The newest of a machine or of a job; `history` finds any."""
+    asked = some(machine=machine, job=job, uncleared=uncleared or None)
+    return Call("GET", "/api/builds", list[ww.Build], params=asked)
 
 
 def build(number: int) -> Call[ww.Build]:

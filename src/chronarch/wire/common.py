@@ -4,10 +4,20 @@ from __future__ import annotations
 
 import unicodedata
 from collections.abc import Iterable
+from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import Annotated, Literal, TypeVar
+from typing import Annotated, Any, Literal, TypeVar
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    ConfigDict,
+    Field,
+    GetCoreSchemaHandler,
+    GetJsonSchemaHandler,
+    ValidationError,
+)
+from pydantic_core import core_schema
 
 YEARS = (1970, 2200)
 
@@ -41,6 +51,33 @@ Label = Annotated[str, Field(max_length=60, pattern=r"^[^\x00-\x1f\x7f]*$"), COM
 
 Hash = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
 """A content's SHA-256 in hexadecimal."""
+
+LONGEST_DECIMAL = 32
+
+
+@dataclass(frozen=True)
+class ShortText:
+    """Bounds the text that a decimal may be given as."""
+
+    longest: int = LONGEST_DECIMAL
+
+    def __get_pydantic_core_schema__(self, source: Any, handler: GetCoreSchemaHandler) -> core_schema.CoreSchema:
+        return core_schema.no_info_before_validator_function(self._check, handler(source))
+
+    def _check(self, given: object) -> object:
+        if isinstance(given, str) and len(given) > self.longest:
+            raise ValueError(f"a decimal has at most {self.longest} characters")
+        return given
+
+    def __get_pydantic_json_schema__(
+        self, schema: core_schema.CoreSchema, handler: GetJsonSchemaHandler
+    ) -> dict[str, Any]:
+        found = handler(schema)
+        for one in found.get("anyOf", [found]):
+            if one.get("type") == "string":
+                one["maxLength"] = self.longest
+        return found
+
 
 Tags = Annotated[list[Label], Field(max_length=20)]
 

@@ -6,11 +6,12 @@ from typing import Literal
 
 from pydantic import Field
 
+from chronarch.core.machines.upkeep_calls import UpkeepCall
 from chronarch.core.planning.together import BedsTogether
 from chronarch.core.rounds.tasks import TaskKind
 from chronarch.wire.common import Label, Time, Wire, as_is
 
-as_is(BedsTogether)
+as_is(BedsTogether, UpkeepCall)
 
 
 class TaskNext(Wire):
@@ -43,6 +44,7 @@ class RoundTask(Wire):
     pieces: int = 1
     file: str = ""
     next: TaskNext | None = None
+    upkeep: UpkeepCall | None = None
     walk: int
     """Its number in the order of one walk."""
 

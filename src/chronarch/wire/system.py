@@ -83,3 +83,5 @@ class Health(Wire):
     workers: list[WorkerHealth]
     held: LoopHold | None
     """What held the service up longest in the last ten minutes; None when nothing did for more than 50 ms."""
+    ledger_proved_at: Time | None = None
+    """When the whole ledger was proved last, shop time."""

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
 from typing import Annotated
 
 from pydantic import Field
 
-from chronarch.wire.common import Label, Time, Wire
+from chronarch.wire.common import Label, ShortText, Time, Wire
 
 Grams = Annotated[float, Field(ge=0, le=50_000, allow_inf_nan=False)]
+SpoolPrice = Annotated[Decimal, Field(ge=0, le=1_000_000, max_digits=12, decimal_places=4), ShortText()]
 
 
 class NewSpool(Wire):
@@ -20,6 +22,8 @@ class NewSpool(Wire):
     grams_left: Grams | None = None
     """All of it without this."""
     place: Label = ""
+    price: SpoolPrice | None = None
+    """Of the whole spool when it was full; without it the material's price holds."""
 
 
 class SpoolUpdate(Wire):
@@ -29,6 +33,8 @@ class SpoolUpdate(Wire):
     """What weighing it says, without the reel."""
     place: Label | None = None
     finished: bool | None = None
+    price: SpoolPrice | None = None
+    """What it cost when it was full. The costs of what was made from it are worked out anew."""
 
 
 class Spool(Wire):
@@ -42,6 +48,8 @@ class Spool(Wire):
     tool: int | None = None
     place: str = ""
     finished: bool = False
+    price: Decimal | None = None
+    """Of the whole spool when it was full."""
     added_at: Time
 
 

@@ -16,6 +16,18 @@ class SkippedObject(Wire):
     from_layer: int
 
 
+class BuildUse(Wire):
+    """What one tool had on it for a build, and what it laid."""
+
+    tool: int
+    material: str
+    colour: str
+    nozzle_mm: float
+    spool: int | None
+    grams: float
+    """0 until the build has ended."""
+
+
 class Build(Wire):
     """One run of one file on one machine."""
 
@@ -50,6 +62,11 @@ class Build(Wire):
     let_go: bool = False
     """Whether the machine released it by itself."""
     photo: bool = False
+    took_s: int | None = None
+    """From its beginning to its end, s."""
+    uses: list[BuildUse] = Field(default_factory=list)
+    note: str = ""
+    tags: list[str] = Field(default_factory=list)
 
 
 class Clearing(Wire):

@@ -37,7 +37,13 @@ from chronarch.service.http.hardening import Hardened
 from chronarch.service.http.idempotency import forget_unfinished
 from chronarch.service.http.open_connections import OpenConnections
 from chronarch.service.http.views import Views
+from chronarch.service.ledger import change_points, costs, prover
 from chronarch.service.ledger import routes as ledger_routes
+from chronarch.service.ledger.change_points import ChangeFinder
+from chronarch.service.ledger.costs import CostKeeper
+from chronarch.service.ledger.prover import LedgerProver
+from chronarch.service.ledger.reporting import reporter
+from chronarch.service.ledger.reporting.reporter import Reporter
 from chronarch.service.library import hot_folder
 from chronarch.service.library import routes as library_routes
 from chronarch.service.library.content_facts import ContentFactsCache
@@ -85,7 +91,11 @@ from chronarch.service.rounds.hands_calls import HandsCalls
 from chronarch.service.secrets import Secrets
 from chronarch.service.system import routes as system_routes
 from chronarch.service.system.health import HealthCheck
+from chronarch.service.upkeep import fleet_state, keeper
 from chronarch.service.upkeep import routes as upkeep_routes
+from chronarch.service.upkeep.fleet_state import FirmwareKeeper
+from chronarch.service.upkeep.keeper import UpkeepKeeper
+from chronarch.service.upkeep.measuring import OwnChecks
 from chronarch.service.watching import (
     bed_watching,
     build_watching,
@@ -170,11 +180,12 @@ class ServiceParts:
         self.chat = ChatLine(config.shop, ChatAnswers(context, self.fleet, self.planner, acts).answer)
         self.chat_keeper = ChatKeeper(context, self.secrets, self.chat)
         chatting = ChatSender(self.secrets, self.chat)
+        mails = MailSender(context.clock, self.secrets)
         self.router = NoticeRouter(context, self.fleet, changes.watch("notices", "notice-rules", "channels"))
         self.deliverer = Deliverer(
             context, MessageWriter(context, self.fleet, self.frame_store, self.links), self.secrets,
             {
-                ChannelKind.MAIL: MailSender(context.clock, self.secrets),
+                ChannelKind.MAIL: mails,
                 ChannelKind.WEBHOOK: WebhookSender(context.clock, poster),
                 ChannelKind.PUSH: self.pushing, ChannelKind.CHAT: chatting, ChannelKind.ROOM: chatting,
             },
@@ -183,7 +194,13 @@ class ServiceParts:
         self.hands = HandsCalls(context, self.fleet, self.planner)
         self.jobs = JobViews(self.planner, self.facts, PromiseKeeper(self.planner))
         self.orders = OrderViews(context, self.fleet, self.jobs)
-        self.health = HealthCheck(context, self.fleet, self.watch)
+        self.prover = LedgerProver(context, self.fleet, self.background)
+        self.changed = ChangeFinder(context, self.fleet, self.background)
+        self.costs = CostKeeper(context, self.fleet, self.background)
+        self.reporter = Reporter(context, self.fleet, mails)
+        self.upkeep = UpkeepKeeper(context, self.fleet, self.background, OwnChecks(context))
+        self.firmware = FirmwareKeeper(context, self.fleet)
+        self.health = HealthCheck(context, self.fleet, self.watch, self.prover)
         self.notices = NoticeKeeper(context, self.fleet, self.planner, self.orders, self.health.troubles)
         self.workers = self.health.workers = self._workers()
 
@@ -200,7 +217,8 @@ class ServiceParts:
             self.store, self.readers, self.intake, self.paces, self.connections, self.planner, self.dispatcher,
             SignInGuard(), room, self.health, self.secrets, self.cameras, self.keeper, self.frame_store,
             self.film_store, self.film_maker, self.films, self.watching, self.beds, self.watch_process,
-            self.links, self.links.acts, self.router, self.deliverer, self.pushing, self.chat,
+            self.prover, self.changed, self.upkeep, self.reporter, self.links, self.links.acts, self.router,
+            self.deliverer, self.pushing, self.chat,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 
@@ -220,6 +238,12 @@ class ServiceParts:
             worker("films", self.film_maker.look, film_maker.LOOK_EVERY_S, self.film_maker.wanted),
             worker("power", self.power.look, power_keeper.LOOK_EVERY_S),
             worker("watch", self.watching.look, build_watching.LOOK_EVERY_S),
+            worker("ledger proof", self.prover.look, prover.LOOK_EVERY_S),
+            worker("what has changed", self.changed.look, change_points.LOOK_EVERY_S),
+            worker("costs", self.costs.look, costs.LOOK_EVERY_S, changes.watch("costs", "spools")),
+            worker("reports", self.reporter.look, reporter.LOOK_EVERY_S),
+            worker("upkeep", self.upkeep.look, keeper.LOOK_EVERY_S),
+            worker("firmware", self.firmware.look, fleet_state.LOOK_EVERY_S),
             worker("clear beds", self.beds.look, bed_watching.LOOK_EVERY_S),
             worker("notices", self.notices.look, notice_keeper.LOOK_EVERY_S),
             worker("who hears", self.router.look, notice_router.LOOK_EVERY_S, self.router.changed),
@@ -246,6 +270,7 @@ class ServiceParts:
                     await self.cameras.load(db)
                 await self.watching.renew()
                 await self.beds.renew()
+                await self.upkeep.refresh()
                 return
             except (SQLAlchemyError, OSError) as error:
                 log.warning("waiting for the database: %s", str(error).splitlines()[0])

@@ -53,6 +53,9 @@ class Background:
         return await self._hand_over(go())
 
     async def _hand_over(self, work: Coroutine[Any, Any, R]) -> R:
+        if not self._thread.is_alive():
+            work.close()
+            raise RuntimeError("The background does not run; nothing would ever answer.")
         return await asyncio.wrap_future(asyncio.run_coroutine_threadsafe(work, self._loop))
 
     async def close(self) -> None:

@@ -135,7 +135,13 @@ _TABLE = """
 /orders/{number}/repeat                    POST:operate
 /stock                                     GET:read PUT:operate
 /builds                                    GET:read
-/builds/{number}                           GET:read
+/builds/again                              POST:operate
+/builds/export                             GET:read
+/builds/views                              GET:read
+/builds/views/{name}                       PUT:operate DELETE:operate
+/builds/{number}                           GET:read PATCH:operate
+/builds/{number}/life                      GET:read
+/builds/{number}/layers                    GET:read
 /builds/{number}/verdict                   POST:operate
 /builds/{number}/photo                     GET:read PUT:operate
 /plan                                      GET:read
@@ -148,6 +154,21 @@ _TABLE = """
 /hours/staffed                             GET:read
 /upkeep-windows                            GET:read POST:operate
 /upkeep-windows/{number}                   DELETE:operate
+/upkeep/tasks                              GET:read POST:maintain
+/upkeep/tasks/{number}                     PUT:maintain DELETE:maintain
+/upkeep/tasks/{number}/pictures            POST:maintain
+/upkeep/tasks/{number}/pictures/{key}      GET:read DELETE:maintain
+/upkeep/due                                GET:read
+/upkeep/done                               POST:operate
+/upkeep/done/{number}                      DELETE:operate
+/upkeep/done/{number}/photo                GET:read PUT:operate
+/upkeep/log                                GET:read
+/upkeep/lateness                           GET:read
+/upkeep/parts                              GET:read
+/upkeep/calibration                        GET:read
+/fleet-state                               GET:read
+/fleet-state/firmware                      PUT:maintain
+/fleet-state/settings                      POST:operate
 /rounds                                    GET:read
 /helpers                                   GET:operate POST:operate
 /helpers/{number}                          DELETE:operate
@@ -181,9 +202,30 @@ _TABLE = """
 /act/picture                               GET:open
 /ledger                                    GET:read
 /ledger/rebuild                            POST:maintain
+/ledger/roll-up                            POST:maintain
+/ledger/verify                             POST:read
 /report/turnaround                         GET:read
 /report/energy                             GET:read
 /report/utilisation                        GET:read
+/report/measures                           GET:read
+/report/figures                            GET:read
+/report/worth                              GET:read
+/report/plans                              GET:read POST:maintain
+/report/plans/{number}                     PUT:maintain DELETE:maintain
+/report/plans/{number}/preview             GET:read
+/report/plans/{number}/send                POST:operate
+/report/kept                               GET:read
+/report/kept/{number}                      GET:read
+/report/kept/{number}/pdf                  GET:read
+/report/kept/{number}/csv                  GET:read
+/costs/settings                            GET:read PUT:maintain
+/costs/rates                               GET:read POST:maintain
+/costs/rates/{number}                      DELETE:maintain
+/builds/{number}/cost                      GET:read
+/parts/{which}/cost                        GET:read
+/orders/{number}/cost                      GET:read
+/report/change-points                      GET:read POST:operate
+/report/change-points/{number}/seen        POST:operate
 /shop                                      GET:read
 /health                                    GET:read
 /demo/hands                                PUT:operate

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import logging
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Coroutine
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import Any
 
 from sqlalchemy.exc import SQLAlchemyError
 
@@ -78,3 +79,22 @@ class Worker:
         except TimeoutError:
             pass
         self.watch.event.clear()
+
+
+@dataclass
+class LongWork:
+    """Work that takes longer than a worker's step may: it goes on beside the steps. What goes wrong in it goes wrong in
+    the step after it."""
+
+    _task: asyncio.Task[object] | None = None
+
+    def busy(self) -> bool:
+        """Whether it goes on. Raises what went wrong in it, once."""
+        if self._task is None or not self._task.done():
+            return self._task is not None
+        task, self._task = self._task, None
+        task.result()
+        return False
+
+    def begin(self, work: Coroutine[Any, Any, object]) -> None:
+        self._task = asyncio.create_task(work)

@@ -155,4 +155,5 @@ def _brief(number: int, mail: EmailMessage) -> dict[str, Any]:
         "text": text.get_content() if text else "",
         "html": html.get_content() if html else "",
         "pictures": sum(part.get_content_type() == "image/jpeg" for part in mail.walk()),
+        "attachments": [part.get_filename() for part in mail.iter_attachments()],
     }

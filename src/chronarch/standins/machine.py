@@ -75,6 +75,10 @@ class Setup:
     """LOGIN:PASSWORD that a plug which is asked over HTTP wants."""
     further_sensors: bool = False
     """Whether it also reports a second hot end, which stays cold, and its board."""
+    firmware: str = "stand-in 4.2"
+    """What it says its firmware is."""
+    stored: dict[str, float] = field(default_factory=dict)
+    """What it has stored otherwise than a new one, like `M92 E`."""
     local_camera: str = ""
     """The path of a named pipe that its camera writes pictures to, as one that is plugged in."""
 
@@ -90,6 +94,17 @@ class Record:
         return hashlib.sha256("\n".join(self.commands).encode()).hexdigest()
 
 
+STORED = {
+    "M92": {"X": 80.0, "Y": 80.0, "Z": 400.0, "E": 93.0},
+    "M203": {"X": 300.0, "Y": 300.0, "Z": 12.0, "E": 60.0},
+    "M201": {"X": 3000.0, "Y": 3000.0, "Z": 100.0, "E": 5000.0},
+    "M204": {"P": 1500.0, "R": 1000.0, "T": 1500.0},
+    "M301": {"P": 22.2, "I": 1.08, "D": 114.0},
+    "M851": {"X": -42.0, "Y": -5.0, "Z": -1.35},
+}
+"""What it has stored when it is new, by the word that sets it."""
+
+
 class Halt(Exception):
     """The machine has stopped itself."""
 
@@ -103,6 +118,10 @@ class MachineStandin:
         self.motion = Motion(pace=setup.pace)
         self.picture = CameraPicture(setup.volume_mm, setup.colour, VIEWS[: setup.cameras])
         self.record = Record()
+        self.stored = {word: dict(values) for word, values in STORED.items()}
+        for name, value in setup.stored.items():
+            word, letter = name.split()
+            self.stored[word][letter] = value
         self.port = setup.port
         self.halted = ""
         self.corrupt_share = 0.0
@@ -457,9 +476,18 @@ class MachineStandin:
             self.picture.clear()  # told that its bed is clear, the simulated hands have lifted the part off
 
     async def _describe(self, words: dict[str, float], command: str) -> None:
-        self.say(f"FIRMWARE_NAME:stand-in 4.2 PROTOCOL_VERSION:1.0 MACHINE_TYPE:{self.setup.name} EXTRUDER_COUNT:1")
+        name, firmware = self.setup.name, self.setup.firmware
+        self.say(f"FIRMWARE_NAME:{firmware} PROTOCOL_VERSION:1.0 MACHINE_TYPE:{name} EXTRUDER_COUNT:1")
         for name, has in (("AUTOREPORT_TEMP", self.setup.reports_heat), ("EMERGENCY_PARSER", True), ("LEVELING", True)):
             self.say(f"Cap:{name}:{int(has)}")
+
+    async def _tell_settings(self, words: dict[str, float], command: str) -> None:
+        for word, values in self.stored.items():
+            self.say(f"echo:  {word} {' '.join(f'{letter}{value:.2f}' for letter, value in values.items())}")
+
+    async def _store(self, words: dict[str, float], command: str) -> None:
+        known = self.stored[command.split()[0].upper()]
+        known.update({letter: value for letter, value in words.items() if letter in known})
 
     async def _nothing(self, words: dict[str, float], command: str) -> None:
         pass
@@ -480,13 +508,15 @@ class MachineStandin:
         "M114": _where,
         "G29": _probe_bed,
         "M420": _tell_level,
+        "M503": _tell_settings,
+        **dict.fromkeys(STORED, _store),
         **dict.fromkeys(("M106", "M107"), _set_fan),
         **dict.fromkeys(("M220", "M221"), _set_factor),
         "M290": _baby_step,
         **dict.fromkeys(("M355", "M42", "M80", "M81"), _turn),
         "M85": _watch,
         **dict.fromkeys(("M0", "M1"), _wait_for_hands),
-        **dict.fromkeys(("G21", "M84", "M18", "M73", "M204", "M303", "M486", "M500", "M201", "M141", "T0"), _nothing),
+        **dict.fromkeys(("G21", "M84", "M18", "M73", "M303", "M486", "M500", "M141", "T0"), _nothing),
     }
 
     def _urgent(self, line: str) -> None:

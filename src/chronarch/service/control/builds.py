@@ -8,7 +8,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.machines.states import BuildState
 from chronarch.records import tables as t
-from chronarch.records.orders.builds import build_wire, select_builds
+from chronarch.records.orders.builds import builds_wire, select_builds
 from chronarch.service.context import ServiceContext
 from chronarch.service.machines.fleet import Fleet, FleetMachine
 from chronarch.service.problems import ApiProblem
@@ -21,6 +21,12 @@ async def find_build(db: AsyncSession, number: int) -> Any:
     if row is None:
         raise ApiProblem(404, f"There is no build {number}; `chronarch builds list` shows the newest.")
     return row
+
+
+async def build_view(db: AsyncSession, number: int) -> w.Build:
+    """A build as the wire shows it. Raises ApiProblem (404)."""
+    (wire,) = await builds_wire(db, [(await find_build(db, number))[0]])
+    return wire
 
 
 async def running(context: ServiceContext, fleet: Fleet, number: int, what: str) -> tuple[t.Build, FleetMachine]:
@@ -37,4 +43,4 @@ async def have_done(context: ServiceContext, fleet: Fleet, number: int, command:
     _, known = await running(context, fleet, number, command.kind.replace("_", " "))
     await fleet.command(known, command.model_copy(update={"build": number}), by)
     async with context.sessions() as db:
-        return build_wire(await find_build(db, number))
+        return await build_view(db, number)

@@ -18,6 +18,7 @@ from chronarch.core.machines.address import without_secrets
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import Intake, MachineState, Outcome
 from chronarch.core.machines.tools import Tool
+from chronarch.core.machines.upkeep_calls import Blocks, UpkeepCall
 from chronarch.core.planning.capability import Capability
 from chronarch.core.planning.eligibility import MachineStatus
 from chronarch.records import tables as t
@@ -93,6 +94,14 @@ class FleetMachine:
     """Whether the watch has looked at its clear bed, or could not, since its last build."""
     on_bed: str = ""
     """Why the watch keeps it from work: what seems to lie on its bed. Empty while nothing does."""
+
+    upkeep: tuple[UpkeepCall, ...] = ()
+    """What its upkeep asks for now."""
+
+    @property
+    def closed_for(self) -> str:
+        """The upkeep without which it takes no work; empty while there is none."""
+        return next((call.sentence for call in self.upkeep if call.blocks is Blocks.CLOSES), "")
 
     @property
     def head_mm(self) -> tuple[float, float, float] | None:
@@ -251,12 +260,15 @@ class Fleet:
             self.words(row.since),
             self.start_up_s(known),
             self._held(known),
+            known.closed_for,
         )
 
     def _held(self, known: FleetMachine) -> str:
         """Why a machine that is idle takes no work yet, in words that follow its name; empty where it does."""
         if MachineState(known.row.state) is not MachineState.IDLE:
             return ""
+        if known.closed_for:
+            return f"takes no work until upkeep is done: {known.closed_for}"
         if known.on_bed:
             return f"takes no work: {known.on_bed}"
         return "" if known.bed_seen or not self.must_see(known) else "waits until the watch has seen its bed"

@@ -14,6 +14,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.machines.materials import grams
 from chronarch.core.machines.states import BuildState, MachineState, Outcome
+from chronarch.core.machines.upkeep_calls import Blocks
 from chronarch.core.notices.kinds import Gravity, NoticeKind
 from chronarch.core.planning.together import conflicts
 from chronarch.records import tables as t
@@ -283,7 +284,19 @@ async def upkeep_due(look: ShopLook) -> list[Found]:
         .join(t.Machine, t.Machine.id == t.UpkeepWindow.machine_id)
         .where(t.UpkeepWindow.begin_at <= look.now, t.UpkeepWindow.end_at > look.now)
     )
-    return [
+    due = [
+        Found(
+            f"task {call.task} {known.row.id}",
+            f"{known.row.name}: {call.sentence}."
+            + (" It takes no work until that is done." if call.blocks is Blocks.CLOSES else ""),
+            Gravity.ACT if call.blocks is Blocks.CLOSES else None,
+            {"machine_id": known.row.id},
+        )
+        for known in look.fleet.all()
+        for call in known.upkeep
+        if call.blocks is not Blocks.NOTHING
+    ]
+    return due + [
         Found(
             str(row.id),
             f"{name} is kept free for upkeep until {look.fleet.words(row.end_at, look.now)}: {row.text or 'see to it'}",

@@ -83,7 +83,7 @@ class OrderViews:
             word = "none"
         elif state != "finished":
             kept = self.jobs.promises.keep(order, word, done, state == "held", *(copies[j.id] for j in jobs))
-            word, since, why = kept.word, kept.since, kept.why
+            word, since, why = "none" if state == "held" else kept.word, kept.since, kept.why
         made = fill(
             w.OrderBrief, order,
             due=order.due_at,

@@ -8,10 +8,9 @@ from chronarch.core.machines.states import BuildState, MachineState
 from chronarch.core.orders.judging import judged
 from chronarch.records import tables as t
 from chronarch.records.orders import orders
-from chronarch.records.orders.builds import build_wire
 from chronarch.records.orders.jobs import copies_of
 from chronarch.service.context import ServiceContext
-from chronarch.service.control.builds import find_build
+from chronarch.service.control.builds import build_view
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
@@ -59,7 +58,7 @@ async def judge(context: ServiceContext, fleet: Fleet, number: int, asked: w.Cle
             log.warning("%s hears later that its bed is clear: %s", name, error)
     async with context.sessions() as db:
         await fleet.load(db, name)
-        wire = build_wire(await find_build(db, number))
+        wire = await build_view(db, number)
     return wire
 
 

@@ -8,6 +8,7 @@ from datetime import datetime, timedelta
 from functools import partial
 from typing import Annotated
 
+from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.planning.forecast import Completion
@@ -19,12 +20,13 @@ from chronarch.core.planning.snapshot import (
     WaitingWork,
 )
 from chronarch.core.planning.why_waiting import PlannedStart, why_waiting
+from chronarch.records import tables as t
 from chronarch.service.background import Background
 from chronarch.service.context import ServiceContext, part
 from chronarch.service.library.content_facts import ContentFactsCache
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.machines.learned_paces import LearnedPaces
-from chronarch.service.orders.waiting_jobs import WaitingJob, waiting_jobs
+from chronarch.service.orders.waiting_jobs import WaitingJob, jobs_as_they_are, waiting_jobs
 from chronarch.service.planning.history import learn
 from chronarch.service.planning.settings import PlanningSettings, load_settings
 from chronarch.service.planning.snapshot import CurrentPlan, NeedRows, ShopNow, take_snapshot, up_of
@@ -113,6 +115,23 @@ class Planner:
         planned = await take_snapshot(db, now, self._rows, paces, settings, waiting, past)
         before, fresh = self._before(planned.snapshot, settings)
         planned.plan = make_plan(planned.snapshot, before, fresh)
+        planned.work_out()
+        return planned
+
+    async def released(self, jobs: Sequence[int]) -> CurrentPlan:
+        """What the plan would be if jobs that are held were released now. Nothing of the shop changes."""
+        now = ShopNow.of(self._context.clock.now(), self._fleet, self._context.changes.version("models"))
+        return await self.background.run(partial(self._plan_with, now, jobs))
+
+    async def _plan_with(self, now: ShopNow, jobs: Sequence[int], db: AsyncSession) -> CurrentPlan:
+        settings = await load_settings(db)
+        waiting = await waiting_jobs(db, self._facts)
+        held = set(jobs) - {one.job.id for one in waiting}
+        rows = (await db.execute(select(t.Job).where(t.Job.id.in_(held), t.Job.open).order_by(t.Job.line))).scalars()
+        waiting += await jobs_as_they_are(db, self._facts, rows.all())
+        paces, past = await self._paces.all(db), await self._learned(db, settings, now.at)
+        planned = await take_snapshot(db, now, NeedRows(), paces, settings, waiting, past)
+        planned.plan = make_plan(planned.snapshot, None)
         planned.work_out()
         return planned
 

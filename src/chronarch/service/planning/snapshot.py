@@ -116,7 +116,7 @@ def _kind(known: FleetMachine, at: MachineStatus, pinned: Collection[str], multi
     return MachineKind(known.model.name, pools, tags, loaded if multi else (), name)
 
 
-def _cool_s(known: FleetMachine) -> float:
+def cool_s(known: FleetMachine) -> float:
     """How long a bed of 60 °C takes until it may be touched, by Newton's law of cooling."""
     release = max(known.model.release_c, AMBIENT_C + 2)
     if release >= USUAL_BED_C:
@@ -128,7 +128,7 @@ def _left_to_cool_s(known: FleetMachine, at: datetime) -> float:
     reading = known.sample.reading if known.sample else None
     bed = reading.bed.measured_c if reading else None
     if bed is None:
-        return max(0.0, _cool_s(known) - (at - known.row.since) / timedelta(seconds=1))
+        return max(0.0, cool_s(known) - (at - known.row.since) / timedelta(seconds=1))
     release = max(known.model.release_c, AMBIENT_C + 2)
     return known.model.bed_heat.cooling_s * log((bed - AMBIENT_C) / (release - AMBIENT_C)) if bed > release else 0.0
 
@@ -140,7 +140,7 @@ def _workplace(
     live = known.sample.build if known.sample else None
     running = None
     phase, free, idle = SlotPhase.CLEAR, 0.0, 0.0
-    cool = _cool_s(known)
+    cool = cool_s(known)
     state = at.state
     if state in (MachineState.DOWN, MachineState.SERVICE, MachineState.OFFLINE) or not at.reachable:
         phase = SlotPhase.AWAY
@@ -167,7 +167,7 @@ def _workplace(
     releases = known.model.releases
     place = MachineSlot(
         row.name, kind, phase, free, idle, row.site, spool, Nozzle(tool.nozzle_mm, tool.hardened),
-        at.intake is Intake.MANUAL, at.intake is not Intake.CLOSED, cool, releases,
+        at.intake is Intake.MANUAL, at.intake is not Intake.CLOSED and not at.upkeep, cool, releases,
         min(releases, row.releases_left) if releases else 0, known.model.release_s,
     )  # fmt: skip
     return place, running

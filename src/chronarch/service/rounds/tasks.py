@@ -58,6 +58,7 @@ async def _stands(fleet: Fleet, db: AsyncSession, planned: CurrentPlan) -> list[
                 brief.id if brief else None, brief.file if brief else "", (brief.outcome or "") if brief else "",
                 ready, following, tuple(unjudged.get(row.id, ())), row.release_stuck,
                 known.on_bed,
+                known.upkeep,
                 row.tools[0].get("number", 0) if len(row.tools) > 1 else None,
             )
         )  # fmt: skip

@@ -11,6 +11,7 @@ from sqlalchemy import text
 from sqlalchemy.exc import SQLAlchemyError
 
 from chronarch.service.context import ServiceContext, part
+from chronarch.service.ledger.prover import LedgerProver
 from chronarch.service.loop_watch import LoopWatch
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.system.clock_trouble import clock_troubles
@@ -29,6 +30,7 @@ class HealthCheck:
     context: ServiceContext
     fleet: Fleet
     watch: LoopWatch
+    prover: LedgerProver
     workers: list[Worker] = field(default_factory=list)
 
     async def look(self) -> w.Health:
@@ -61,19 +63,28 @@ class HealthCheck:
         held = self.watch.worst()
         if held is not None and held.busy_s > MOST_HELD_S:
             problems.append(f"{held.where} held the service up for {held.held_s:.1f} s")
-        problems += self._disk(blobs.free) + self._clocks()
+        problems += self._disk(blobs.free) + self._clocks() + self._ledger()
         return w.Health(
             problems=problems, database=database, disk_free=blobs.free, disk_size=blobs.total,
             shop_now=self.context.clock.now(), real_now=self.context.clock.real_now(), rate=self.context.clock.rate,
-            tenders=tenders, workers=workers, held=held,
+            tenders=tenders, workers=workers, held=held, ledger_proved_at=self.prover.last and self.prover.last.at,
         )  # fmt: skip
 
     async def troubles(self) -> list[tuple[str, bool]]:
         """What is wrong with the service itself, each with whether it cannot wait."""
         free = (await asyncio.to_thread(shutil.disk_usage, self.context.config.blobs)).free
         failing = [f"{one.name}: {one.problem}" for one in self.workers if one.problem]
-        wait = [*self._clocks(), *failing]
+        wait = [*self._clocks(), *self._ledger(), *failing]
         return [*((text, True) for text in self._disk(free)), *((text, False) for text in wait)]
+
+    def _ledger(self) -> list[str]:
+        """That the ledger was not whole when it was proved last."""
+        last = self.prover.last
+        if last is None or not last.found:
+            return []
+        faults = f"{last.found:,} fault{'s' * (last.found != 1)}"
+        return [f"the ledger has {faults} (`chronarch ledger verify`); the first, of {last.faults[0].machine}: "
+                f"{last.faults[0].text}"]  # fmt: skip
 
     def _clocks(self) -> list[str]:
         return clock_troubles(self.context.clock, self.fleet.connections.values())

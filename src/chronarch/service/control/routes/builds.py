@@ -7,9 +7,8 @@ from sqlalchemy import select
 
 from chronarch.core.bounds import Counted, Named, Number
 from chronarch.records import tables as t
-from chronarch.records.orders.builds import build_wire
 from chronarch.service.context import Context
-from chronarch.service.control.builds import find_build, have_done, running
+from chronarch.service.control.builds import build_view, have_done, running
 from chronarch.service.control.leave_out import lay_after_all, leave_out, skip_plan
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.library.content_store import TheContentStore
@@ -116,4 +115,4 @@ async def undo_skip(
     """Lay an object after all. This is possible until the layer begins from which it would be missing."""
     await lay_after_all(context, fleet, store, readers, number, name, who.signature)
     async with context.sessions() as db:
-        return build_wire(await find_build(db, number))
+        return await build_view(db, number)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import csv
 import io
 from datetime import timedelta
@@ -21,8 +22,8 @@ from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.ledger.span import span
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.planning.settings import load_settings
-from chronarch.wire import ledger as w
 from chronarch.wire.common import GivenTime, fill
+from chronarch.wire.ledger import intervals as w
 
 router = APIRouter(tags=["report"], route_class=RetryingRoute)
 BEFORE = timedelta(days=7)
@@ -93,9 +94,17 @@ async def utilisation(
     seven days."""
     begin, end = span(context, begin, end, timedelta(days=7))
     until, machines = min(end, context.clock.now()), {known.row.id: known.row.name for known in fleet.all()}
-    async with context.sessions() as db:
-        spent = await intervals.time_in_states(db, list(machines), begin, until)
-        made = await intervals.builds_ended_between(db, list(machines), begin, end)
+
+    async def time() -> intervals.TimeInStates:
+        async with context.sessions() as db:
+            return await intervals.time_in_states(db, list(machines), begin, until)
+
+    async def builds() -> dict[int, dict[str, tuple[int, float]]]:
+        async with context.sessions() as db:
+            return await intervals.builds_ended_between(db, list(machines), begin, end)
+
+    # each with a connection of its own, given back when it is done: nobody waits for a second one while holding one
+    spent, made = await asyncio.gather(time(), builds())
     usages = [usage(name, spent[number], made.get(number, {})) for number, name in machines.items()]
     report = w.Utilisation(begin=begin, end=end, machines=[_row(u) for u in usages], fleet=_row(total("Fleet", usages)))
     return Response(as_csv(report), media_type="text/csv; charset=utf-8") if form == "csv" else report

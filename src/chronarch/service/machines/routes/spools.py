@@ -9,6 +9,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.core.bounds import Number
 from chronarch.core.machines.states import PRODUCTIVE
 from chronarch.records import tables as t
+from chronarch.records.ledger.costs import work_out_again
 from chronarch.records.machines import spools as records
 from chronarch.records.paging import number, words
 from chronarch.service.context import Context
@@ -65,7 +66,7 @@ async def add_spool(asked: w.NewSpool, context: Context, fleet: TheFleet) -> w.S
     async with context.sessions() as db:
         row = t.Spool(
             material=asked.material, colour=asked.colour, grams_full=max(asked.grams_full, left), grams_left=left,
-            place=asked.place, added_at=context.clock.now(),
+            place=asked.place, price=asked.price, added_at=context.clock.now(),
         )  # fmt: skip
         db.add(row)
         await db.commit()
@@ -83,6 +84,9 @@ async def change_spool(
             text = f"weighed: {change.grams_left:.0f} g"
             records.note(db, row, context.clock.now(), change.grams_left - row.grams_left, text, who.signature)
             row.grams_full = max(row.grams_full, change.grams_left)
+        if change.price is not None and change.price != row.price:
+            row.price = change.price
+            await work_out_again(db, row.added_at)
         if change.place is not None:
             row.place = change.place
         if change.finished is not None:

@@ -16,11 +16,13 @@ from chronarch.core.notices.kinds import Gravity
 from chronarch.service.notices.channels.sending import NotSent, Refused, Sending, Unsure
 from chronarch.service.notices.messages import Message
 from chronarch.service.secrets import SecretLost, Secrets
+from chronarch.wire.notices.channels import StoredNoticeSettings
 
 WITHIN_S = 20.0
 """Real seconds for each step of the conversation."""
 IMPORTANCE = {Gravity.URGENT: "high", Gravity.ACT: "high"}
 LATER = range(400, 500)
+NO_SERVER = "the shop has no mail server set up; add one in Set-up, Notices"
 _templates = Environment(
     loader=PackageLoader("chronarch.service.notices"), autoescape=lambda name: bool(name and name.endswith(".html")),
     undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True,
@@ -36,16 +38,21 @@ class MailSender:
     gathers = True
 
     async def send(self, sending: Sending) -> str:
-        server = sending.settings.mail
+        if sending.settings.mail is None:
+            raise NotSent(NO_SERVER)
+        sender, now = sending.settings.mail.sender, self.clock.real_now()
+        mail = await asyncio.to_thread(written, sending.message, sender, sending.channel.shown, now)
+        return await self.post(mail, sending.settings)
+
+    async def post(self, mail: EmailMessage, settings: StoredNoticeSettings) -> str:
+        """Hand a mail over to the shop's mail server; what it answered. Raises NotSent, Unsure, Refused."""
+        server = settings.mail
         if server is None:
-            raise NotSent("the shop has no mail server set up; add one in Set-up, Notices")
+            raise NotSent(NO_SERVER)
         try:
-            password = self.secrets.open(sending.settings.mail_password.encode()) if server.has_password else None
+            password = self.secrets.open(settings.mail_password.encode()) if server.has_password else None
         except SecretLost as lost:
             raise NotSent(f"the mail server's password is lost: {lost}") from None
-        mail = await asyncio.to_thread(
-            written, sending.message, server.sender, sending.channel.shown, self.clock.real_now()
-        )
         client = aiosmtplib.SMTP(
             hostname=server.host, port=server.port, timeout=WITHIN_S, use_tls=server.security == "tls",
             start_tls=server.security == "starttls",

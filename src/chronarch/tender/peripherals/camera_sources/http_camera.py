@@ -57,7 +57,7 @@ class HttpCamera(Source):
             raise CameraFailed(text) from None
         except (TimeoutError, httpx.TimeoutException):
             waited_s = NEXT_S if self._stream else ANSWER_S
-            raise CameraFailed(f"timed out after {waited_s:.0f} s; is it still working? Restart it.") from None
+            raise CameraFailed(f"timed out after {waited_s:.0f} s; if it goes on, restart it") from None
         except httpx.ConnectError as error:
             raise CameraFailed(_why_not_connected(error)) from None
         except httpx.HTTPError as error:

@@ -11,8 +11,9 @@ from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.problems import ApiProblem
+from chronarch.service.upkeep.finding import find_task
 from chronarch.wire.common import RequestDone, fill
-from chronarch.wire.upkeep import NewUpkeep, Upkeep
+from chronarch.wire.upkeep.windows import NewUpkeep, Upkeep
 
 router = APIRouter(tags=["setup"], route_class=RetryingRoute)
 routers = (router,)
@@ -25,7 +26,7 @@ async def upkeep(context: Context, fleet: TheFleet) -> list[Upkeep]:
     query = select(t.UpkeepWindow).where(t.UpkeepWindow.end_at > context.clock.now()).order_by(t.UpkeepWindow.begin_at)
     async with context.sessions() as db:
         return [
-            fill(Upkeep, u, machine=names[u.machine_id], begin=u.begin_at, end=u.end_at)
+            fill(Upkeep, u, machine=names[u.machine_id], begin=u.begin_at, end=u.end_at, task=u.task_id)
             for u in (await db.execute(query)).scalars()
             if u.machine_id in names
         ]
@@ -34,12 +35,16 @@ async def upkeep(context: Context, fleet: TheFleet) -> list[Upkeep]:
 @router.post("/upkeep-windows", status_code=201)
 async def add_upkeep(asked: NewUpkeep, context: Context, fleet: TheFleet) -> Upkeep:
     """Keep a machine free for upkeep: no build that would reach into the span starts there."""
-    known = fleet.find(asked.machine)
+    known, text = fleet.find(asked.machine), asked.text
     async with context.sessions() as db:
-        row = t.UpkeepWindow(machine_id=known.row.id, begin_at=asked.begin, end_at=asked.end, text=asked.text)
+        if asked.task is not None:
+            text = text or (await find_task(db, asked.task)).name
+        row = t.UpkeepWindow(
+            machine_id=known.row.id, begin_at=asked.begin, end_at=asked.end, text=text, task_id=asked.task
+        )
         db.add(row)
         await db.commit()
-    return fill(Upkeep, asked, id=row.id, machine=known.row.name)
+    return fill(Upkeep, asked, id=row.id, machine=known.row.name, text=text)
 
 
 @router.delete("/upkeep-windows/{number:record}")

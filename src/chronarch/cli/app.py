@@ -35,8 +35,9 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
     "builds": (
         "Builds: pause, resume, change, stop, clear and judge.",
         "cli.orders.builds",
-        ("cli.control.builds", "cli.watching.frames"),
+        ("cli.control.builds", "cli.watching.frames", "cli.ledger.history"),
     ),
+    "history": ("Builds of all time, found by anything that is known of them.", "cli.ledger.history", ()),
     "cameras": ("Cameras: what they see, setting them up, trying them.", "cli.watching.cameras", ()),
     "films": ("Films of builds: find, save, keep, make, and how they are made.", "cli.watching.films", ()),
     "watch": (
@@ -57,8 +58,37 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
     "spools": ("Spools: what is left on each, and where it is.", "cli.machines.spools", ()),
     "stock": ("Good pieces on the shelf that nobody has ordered.", "cli.orders.stock", ()),
     "hours": ("When hands are there.", "cli.planning.hours", ()),
-    "report": ("Reports from the ledger.", "cli.ledger", ()),
-    "ledger": ("The ledger itself.", "cli.ledger", ()),
+    "upkeep": (
+        "Upkeep: what is due at which machine and when, what was done, and how long parts last.",
+        "cli.upkeep",
+        (),
+    ),
+    "calibration": (
+        "Calibration checks: what they measured, whether it drifts, and what is out of tolerance.",
+        "cli.upkeep",
+        (),
+    ),
+    "fleet": (
+        "The state of the fleet: firmware, who is behind, and settings that differ among machines of one model.",
+        "cli.fleet_state",
+        (),
+    ),
+    "report": (
+        "Reports from the ledger.",
+        "cli.ledger.ledger",
+        ("cli.ledger.figures", "cli.ledger.change_points", "cli.ledger.worth"),
+    ),
+    "reports": (
+        "Reports that come by themselves, each week, month or shift; and those that came, as they were.",
+        "cli.ledger.reporting",
+        (),
+    ),
+    "costs": (
+        "What builds, parts and orders cost, and the prices that is worked out from.",
+        "cli.ledger.costs",
+        (),
+    ),
+    "ledger": ("The ledger itself.", "cli.ledger.ledger", ()),
     "follow": ("Follow all machines live. In a pipe: one line for each change of state.", "cli.machines.follow", ()),
     "inspect": (
         "Read a sliced file: time, layers, extents, filament, objects, and what stands against it. Needs no service.",

@@ -7,7 +7,7 @@ import sys
 from collections.abc import Callable
 from functools import wraps
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
 
 import click
 
@@ -108,7 +108,7 @@ def _end_for_database(error: Exception) -> None:
             fail(f"The records cannot hold that: {str(error.orig).splitlines()[0]}.", REFUSED)
 
 
-def fail(sentence: str, code: int) -> None:
+def fail(sentence: str, code: int) -> NoReturn:
     """End the command with one sentence on standard error."""
     say(sentence, err=True)
     raise SystemExit(code)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import sys
+from decimal import Decimal, InvalidOperation
 from typing import Any
 
 import click
@@ -42,5 +43,20 @@ class _Finite(click.ParamType[float]):
         return number
 
 
-FINITE = _Finite()
+class _Amount(click.ParamType[Decimal]):
+    """An amount of money."""
+
+    name = "amount"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Decimal:
+        try:
+            amount = Decimal(str(value))
+        except InvalidOperation:
+            amount = Decimal("nan")
+        if not amount.is_finite():
+            self.fail(f"{value!r} is no amount; write it like 24.90.", param, ctx)
+        return amount
+
+
+FINITE, AMOUNT = _Finite(), _Amount()
 PORT = click.IntRange(1, 65535)

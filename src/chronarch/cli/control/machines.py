@@ -228,22 +228,28 @@ def line_log(
 @machines.command("level-map")
 @click.argument("name")
 @click.option("--measure", is_flag=True, help="Probe the bed anew first; it must be clear.")
+@click.option("--moved", is_flag=True, help="How far each point moved since the map before.")
 @json_option
 @pass_service
-def level_map(service: Service, name: str, measure: bool, as_json: bool) -> None:
+def level_map(service: Service, name: str, measure: bool, moved: bool, as_json: bool) -> None:
     """How level the bed is: heights in mm, the back row first, as seen from the front."""
     if measure:
         _do(service, name, h.MeasureBed(measure=True))
-    found = service.do(calls.level_maps(name, 1 if not as_json else 20))
+    found = service.do(calls.level_maps(name, 20 if as_json else 2))
     if as_json:
         return show_json(found)
     if not found:
         return say(f"{name} has no level map yet; take one with --measure.")
-    newest = found[0]
-    columns = [f"{n + 1}" for n in range(len(newest.rows[0]))]
+    newest, heights = found[0], found[0].rows
+    if moved:
+        before = found[1].rows if len(found) > 1 else []
+        if [len(row) for row in before] != [len(row) for row in heights]:
+            return say(f"{name} has no map before it of as many points.")
+        heights = [[b - a for a, b in zip(*rows, strict=True)] for rows in zip(before, heights, strict=True)]
+    columns = [f"{n + 1}" for n in range(len(heights[0]))]
     rows: list[list[str | Text]] = [
-        [f"{len(newest.rows) - n}", *(Text(f"{mm:+.3f}", style=_tone(mm)) for mm in row)]
-        for n, row in enumerate(reversed(newest.rows))
+        [f"{len(heights) - n}", *(Text(f"{mm:+.3f}", style=_tone(mm)) for mm in row)]
+        for n, row in enumerate(reversed(heights))
     ]
     show_table(("", *columns), rows, "")
     say(

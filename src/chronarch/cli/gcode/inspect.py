@@ -43,7 +43,6 @@ def inspect(service: Service, file: Path, model_name: str | None, with_layers: b
         found = analyse(data, model)
     except CoreError as error:
         fail(f"{file.name}: {error}", REFUSED)
-        return
     reading = w.FileReading.of(found, "" if model_name is None else model.name)
     layers = list(found.layers)
     if png is not None:

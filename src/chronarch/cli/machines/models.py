@@ -53,7 +53,7 @@ def show_model(service: Service, name: str, as_json: bool) -> None:
     """One model; its JSON is what `inspect --model` and `models add` take."""
     m = next((m for m in service.do(requests.models()) if m.name.lower() == name.lower()), None)
     if m is None:
-        return fail(f"There is no model {name!r}; `chronarch models list` shows all.", REFUSED)
+        fail(f"There is no model {name!r}; `chronarch models list` shows all.", REFUSED)
     if as_json:
         return show_json(m)
     show_facts([(key.replace("_", " "), _text(value)) for key, value in asdict(m).items()])

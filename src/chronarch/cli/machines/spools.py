@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
+
 import click
 
 from chronarch.cli.context import Service, json_option, pass_service
 from chronarch.cli.output import clock_time, show_csv, show_json, show_table
-from chronarch.cli.plain import FINITE, say
+from chronarch.cli.plain import AMOUNT, FINITE, say
 from chronarch.client import requests as calls
 from chronarch.wire.machines import spools as ws
 
@@ -43,12 +45,25 @@ def list_spools(service: Service, finished: bool, as_json: bool, as_csv: bool) -
 @click.option("--grams", type=FINITE, default=1000.0, show_default=True, help="Of a full one.")
 @click.option("--left", type=FINITE, help="What is left on it; all of it without this.")
 @click.option("--place", default="")
+@click.option("--price", type=AMOUNT, help="What it cost when full, like 24.90; the material's price holds without.")
 @pass_service
-def add(service: Service, material: str, colour: str, grams: float, left: float | None, place: str) -> None:
+def add(
+    service: Service, material: str, colour: str, grams: float, left: float | None, place: str, price: Decimal | None
+) -> None:
     """Add a spool."""
-    order = ws.NewSpool(material=material, colour=colour, grams_full=grams, grams_left=left, place=place)
+    order = ws.NewSpool(material=material, colour=colour, grams_full=grams, grams_left=left, place=place, price=price)
     s = service.do(calls.add_spool(order))
     say(f"Spool {s.id}: {s.colour} {s.material}, {s.grams_left:.0f} g.")
+
+
+@spools.command("price")
+@click.argument("number", type=int)
+@click.argument("price", type=AMOUNT)
+@pass_service
+def price(service: Service, number: int, price: Decimal) -> None:
+    """Say what a spool cost when it was full. Costs of what was made from it are worked out anew."""
+    s = service.do(calls.change_spool(number, ws.SpoolUpdate(price=price)))
+    say(f"Spool {s.id}: {s.colour} {s.material}, {s.price} for {s.grams_full:.0f} g.")
 
 
 @spools.command("weigh")

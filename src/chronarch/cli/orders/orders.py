@@ -41,7 +41,7 @@ def list_orders(service: Service, ended: bool, limit: int | None, as_json: bool,
     rows: list[list[str | Text]] = [
         [
             str(o.id), o.customer, o.state, f"{o.good} of {o.pieces}", str(o.building), str(o.waiting),
-            clock_time(o.due, now), range_text(o.expected, now) if o.state not in ("finished", "cancelled") else "",
+            clock_time(o.due, now), range_text(o.expected, now) if o.state in ("waiting", "running") else "",
             promise_text(o.promise, o.chance),
         ]
         for o in found

@@ -11,7 +11,7 @@ from chronarch.cli.when import shop_time
 from chronarch.client import requests
 from chronarch.client import requests as calls
 from chronarch.wire.planning import settings as ws
-from chronarch.wire.upkeep import NewUpkeep
+from chronarch.wire.upkeep.windows import NewUpkeep
 
 DAY_NAMES = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 

@@ -35,7 +35,7 @@ def looks_at(camera: w.Camera) -> str:
 def stands(camera: w.Camera) -> Text:
     """How a camera stands, in a few words."""
     if camera.trouble is not None:
-        return Text(f"{camera.trouble.text}, since {clock_time(camera.trouble.since)}", style="red")
+        return Text(f"since {clock_time(camera.trouble.since)}: {camera.trouble.text}", style="red")
     if camera.frame_at is None:
         return Text("no frame yet", style="dim")
     return Text(f"{camera.width} x {camera.height}, {camera.frames_per_s:.1f} frames/s")

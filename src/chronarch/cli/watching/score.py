@@ -39,7 +39,6 @@ def score_set(folder: Path, accepted: tuple[float, ...], workers: int, as_json: 
                 progress.advance(task, len(one))
     except UnreadableSet as error:
         fail(str(error), REFUSED)
-        return
     result = score((frame for frame, _ in found), rates)
     if as_json:
         return show_json({"score": result, "frames": [row for _, row in found]})

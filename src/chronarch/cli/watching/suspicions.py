@@ -91,7 +91,6 @@ def show_suspicion(service: Service, number: int, out: Path | None, as_json: boo
     if out is not None:
         if one.frame is None:
             fail(f"The picture of suspicion {number} is gone.", WRONG_USE)
-            return
         out.write_bytes(service.do(requests.kept_frame(one.frame)))
     if as_json:
         return show_json(one)
@@ -204,10 +203,8 @@ def corners(
         return say(f"{service.do(requests.forget_corners(camera)).text}.")
     if find and marked:
         fail("Give corners, or have them found with --find; not both.", WRONG_USE)
-        return None
     if marked and len(marked) != 4:
         fail(f"Four corners are wanted; there are {len(marked)}.", WRONG_USE)
-        return None
     if find:
         found = service.do(requests.offered_corners(camera))
     elif not marked:

@@ -6,12 +6,12 @@ from datetime import datetime
 
 import click
 
-from chronarch.cli.context import Service, json_option, pass_service
-from chronarch.cli.output import show_csv, show_json, show_table
+from chronarch.cli.context import REFUSED, Service, json_option, pass_service
+from chronarch.cli.output import clock_time, show_csv, show_json, show_table
 from chronarch.cli.plain import hand_over, say
 from chronarch.client import requests
 from chronarch.core.machines.states import MachineState
-from chronarch.wire.ledger import UsageRow
+from chronarch.wire.ledger.intervals import UsageRow
 
 FORMATS = ["%Y-%m-%d", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M"]
 REBUILD_WITHIN_S = 1800.0
@@ -43,6 +43,54 @@ def ledger() -> None:
 def rebuild(service: Service) -> None:
     """Make the days that reports of long spans add up anew from the intervals. Machines work on meanwhile."""
     say(service.patient(requests.rebuild_ledger(), REBUILD_WITHIN_S).text)
+
+
+@ledger.command()
+@click.option("--machine", default="", help="Only this one.")
+@json_option
+@pass_service
+def verify(service: Service, machine: str, as_json: bool) -> None:
+    """Prove that the ledger is whole: intervals cover all time, builds lie within theirs, all is counted once. Machines
+    work on meanwhile. Exits with 1 when something is wrong."""
+    found = service.patient(requests.verify_ledger(machine), REBUILD_WITHIN_S)
+    if as_json:
+        show_json(found)
+    else:
+        say(
+            f"{found.machines} machines, {found.intervals:,} intervals, {found.builds:,} builds, "
+            f"{found.grams / 1000:,.2f} kg and {found.wh / 1000:,.2f} kWh in {found.took_s:.1f} s."
+        )
+        rows = [[one.machine, clock_time(one.at) if one.at else "", one.text] for one in found.faults]
+        show_table(("Machine", "When", "Fault"), rows, "The ledger is whole.")
+        if found.found > len(found.faults):
+            say(f"And {found.found - len(found.faults):,} more.")
+    if found.found:
+        raise SystemExit(REFUSED)
+
+
+@ledger.command("roll-up")
+@click.option("--before", type=click.DateTime(["%Y-%m-%d"]), required=True, help="A day (UTC), over three years ago.")
+@click.option("--do", is_flag=True, help="Do it; otherwise only say what it would come to.")
+@json_option
+@pass_service
+def roll_up(service: Service, before: datetime, do: bool, as_json: bool) -> None:
+    """Have days tell what intervals tell of long ago: how long machines were in each state on each day, no longer when.
+    It cannot be undone. The figures before and after are shown."""
+    found = service.patient(requests.roll_up_ledger(before.date(), do=do), REBUILD_WITHIN_S)
+    if as_json:
+        return show_json(found)
+    say(
+        f"Before {found.before}: {found.intervals_were:,} intervals of {found.machines} machines "
+        f"{'are' if found.done else 'would be'} {found.intervals_are:,}."
+    )
+    rows = [
+        [str(state), f"{found.hours_were[state]:,.3f} h", f"{found.hours_are[state]:,.3f} h"]
+        for state in SHOWN if found.hours_were[state] or found.hours_are[state]
+    ]  # fmt: skip
+    show_table(("State", "Before", "After"), rows, "Nothing is that old.")
+    if not do and rows:
+        say("Nothing is changed yet; --do does it.")
+    return None
 
 
 @report.command()

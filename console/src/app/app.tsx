@@ -23,11 +23,21 @@ import { RoundsPage } from "../features/rounds/rounds-page";
 import { SetupPage } from "../features/system/setup-page";
 import { WhatIfPage } from "../features/planning/what-if-page";
 import { QueuePage } from "../features/orders/queue-page";
+import { HistoryPage } from "../features/ledger/history-page";
+import { FiguresPage } from "../features/ledger/figures-page";
+import { QuotePage } from "../features/ledger/quote-page";
+import { WorthPage } from "../features/ledger/worth-page";
+import { ReportsPage } from "../features/ledger/reports-page";
 import { RecordsPage } from "../features/ledger/records-page";
 import { CameraPage } from "../features/watching/camera-page";
 import { CamerasPage } from "../features/watching/cameras-page";
 import { FilmPage } from "../features/watching/film-page";
 import { FilmsPage } from "../features/watching/films-page";
+import { CalibrationPage } from "../features/upkeep/calibration-page";
+import { DuePage } from "../features/upkeep/due-page";
+import { FleetPage } from "../features/upkeep/fleet-page";
+import { UpkeepLogPage } from "../features/upkeep/log-page";
+import { WearPartsPage } from "../features/upkeep/parts-page";
 import { ActPage } from "../features/notices/act-page";
 import { NoticesPage } from "../features/notices/notices-page";
 import { RulesPage } from "../features/notices/rules-page";
@@ -63,6 +73,7 @@ function Console() {
           <Route path="/rounds" element={<RoundsPage />} />
           <Route path="/orders" element={<OrdersPage />} />
           <Route path="/orders/:number" element={<OrderPage />} />
+          <Route path="/orders/:number/quote" element={<QuotePage />} />
           <Route path="/queue" element={<QueuePage />} />
           <Route path="/what-if" element={<WhatIfPage />} />
           <Route path="/setup" element={<SetupPage />} />
@@ -80,6 +91,15 @@ function Console() {
           <Route path="/notices" element={<NoticesPage />} />
           <Route path="/notices/rules" element={<RulesPage />} />
           <Route path="/records" element={<RecordsPage />} />
+          <Route path="/records/builds" element={<HistoryPage />} />
+          <Route path="/records/figures" element={<FiguresPage />} />
+          <Route path="/records/worth" element={<WorthPage />} />
+          <Route path="/records/reports" element={<ReportsPage />} />
+          <Route path="/upkeep" element={<DuePage />} />
+          <Route path="/upkeep/calibration" element={<CalibrationPage />} />
+          <Route path="/upkeep/parts" element={<WearPartsPage />} />
+          <Route path="/upkeep/fleet" element={<FleetPage />} />
+          <Route path="/upkeep/log" element={<UpkeepLogPage />} />
           <Route path="/machines/:name" element={<MachinePage />} />
           <Route path="/machines/:name/log" element={<LogPage />} />
           <Route path="/machines/:name/level" element={<LevelPage />} />

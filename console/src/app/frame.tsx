@@ -23,16 +23,17 @@ const PAGES = [
   { to: "/records", name: "Records", icon: BarChart3 },
   { to: "/setup", name: "Set-up", icon: Settings2 },
 ];
-/** Has its own entry where there is room for it; it is asked from the board, the orders and the queue as well. */
+/** Have their own entries where there is room; they are reached from other pages as well. */
 const WHAT_IF = { to: "/what-if", name: "What if" };
-const WIDE = [...PAGES.slice(0, -1), WHAT_IF, ...PAGES.slice(-1)];
+const UPKEEP = { to: "/upkeep", name: "Upkeep" };
+const WIDE = [...PAGES.slice(0, -1), UPKEEP, WHAT_IF, ...PAGES.slice(-1)];
 
 /** What stands around every page: the shop, its clock, the pages, notices, and who is signed in. */
 export function Frame({ me, children }: { me: Me; children: ReactNode }) {
   const shop = useShop();
   return (
     <div className="min-h-screen">
-      <header className="sticky top-0 z-30 border-b border-rule bg-ground/95 backdrop-blur">
+      <header className="print:hidden sticky top-0 z-30 border-b border-rule bg-ground/95 backdrop-blur">
         <div className="mx-auto flex h-14 max-w-[1500px] items-center gap-4 px-4 sm:px-8">
           <img src="/icon.svg" alt="" className="h-7 w-7" />
           <span className="hidden truncate font-serif text-lg font-semibold lg:block">{shop.data?.name}</span>
@@ -61,7 +62,7 @@ export function Frame({ me, children }: { me: Me; children: ReactNode }) {
       </header>
       <main>{children}</main>
       <nav
-        className="fixed inset-x-0 bottom-0 z-30 flex border-t border-rule bg-sheet sm:hidden"
+        className="fixed inset-x-0 bottom-0 z-30 flex border-t border-rule bg-sheet sm:hidden print:hidden"
         aria-label="Pages, at the foot"
       >
         {PAGES.map((p) => (

@@ -27,10 +27,14 @@ export function LevelPage() {
   const now = useNow(10_000);
   const run = useAct(name, "level");
   const [which, setWhich] = useState(0);
+  const [moved, setMoved] = useState(false);
   const dark = useDark();
   const chosen = maps.data?.[Math.min(which, (maps.data?.length ?? 1) - 1)];
   const free = live?.hands?.moment === "free" && live.state !== "down";
-  const reach = chosen ? Math.max(...chosen.rows.flat().map(Math.abs)) : 0;
+  const before = maps.data?.[maps.data.indexOf(chosen!) + 1];
+  const sameGrid = chosen && before && before.rows.length === chosen.rows.length && before.rows[0]?.length === chosen.rows[0]?.length;
+  const shown = chosen && (moved && sameGrid ? chosen.rows.map((row, y) => row.map((mm, x) => mm - before.rows[y]![x]!)) : chosen.rows);
+  const reach = shown ? Math.max(...shown.flat().map(Math.abs)) : 0;
   const measure = (again: boolean) => run.mutate({ kind: "level-map", measure: again }, { onSuccess: () => setWhich(0) });
   return (
     <Page
@@ -70,11 +74,26 @@ export function LevelPage() {
       ) : (
         <div className="grid gap-5 lg:grid-cols-[minmax(0,5fr)_minmax(0,3fr)]">
           <Sheet>
-            <SheetTitle beside={`${when(chosen.at, now)}, ${duration((now.getTime() - Date.parse(chosen.at)) / 1000)} ago`}>Heights in mm</SheetTitle>
+            <SheetTitle
+              beside={
+                <span className="flex flex-wrap gap-x-4">
+                  {sameGrid && (
+                    <label className="flex items-center gap-1.5">
+                      <input type="checkbox" checked={moved} onChange={(e) => setMoved(e.target.checked)} /> what moved since {when(before.at, now)}
+                    </label>
+                  )}
+                  <span>
+                    {when(chosen.at, now)}, {duration((now.getTime() - Date.parse(chosen.at)) / 1000)} ago
+                  </span>
+                </span>
+              }
+            >
+              {moved && sameGrid ? "Moved, in mm" : "Heights in mm"}
+            </SheetTitle>
             <div className="overflow-x-auto px-5 pb-2">
-              <table className="w-full table-fixed border-separate border-spacing-0.5" aria-label="Heights of the bed in mm, the back row first">
+              <table className="w-full table-fixed border-separate border-spacing-0.5" aria-label={`${moved && sameGrid ? "How far the bed moved" : "Heights of the bed"} in mm, the back row first`}>
                 <tbody>
-                  {[...chosen.rows].reverse().map((row, y) => (
+                  {[...shown!].reverse().map((row, y) => (
                     <tr key={y}>
                       {row.map((mm, x) => (
                         <td key={x} className="h-14 min-w-14 rounded-sm p-0 text-center text-sm" style={tone(mm, reach, dark)}>

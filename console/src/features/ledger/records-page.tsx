@@ -8,6 +8,8 @@ import { clock, day, minutes, percent, width } from "../../ui/format";
 import { Empty, Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { StateLegend, StateMark } from "../../ui/state";
 import { Energy } from "./energy";
+import { RecordsLinks } from "./records-links";
+import { WorthALook } from "./worth-a-look";
 import { TimeField } from "../../ui/time-field";
 
 const ORDER: MachineState[] = ["building", "warming", "paused", "cooling", "uncleared", "down", "service", "offline", "idle"];
@@ -51,6 +53,7 @@ function Records({ now: opened }: { now: Date }) {
       title="Records"
       beside={
         <div className="flex flex-wrap items-baseline gap-2 text-sm">
+          <RecordsLinks here="/records" />
           {SPANS.map((s) => (
             <button
               key={s.name}
@@ -88,6 +91,7 @@ function Records({ now: opened }: { now: Date }) {
       ) : (
         <div className={report.isPlaceholderData ? "opacity-60" : ""}>
           <Figures fleet={report.data.fleet} turnaround={turnaround.data?.fleet ?? []} />
+          <WorthALook />
           <Sheet className="mb-5">
             <SheetTitle beside={`${day(from)}, ${clock(from)} to ${day(to)}, ${clock(to)}`}>Where the time went</SheetTitle>
             <div className="px-5 pb-5">

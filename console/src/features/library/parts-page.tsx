@@ -9,6 +9,7 @@ import { Dialog, Field, FormDialog, inputLook } from "../../ui/dialog";
 import { duration } from "../../ui/format";
 import { More } from "../../ui/more";
 import { Empty, Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
+import { PartWays } from "../ledger/part-ways";
 import { FilmStrip } from "../watching/film-strip";
 import { LibraryFrame, Thumb } from "./library-frame";
 import { HistorySheet } from "./history";
@@ -178,6 +179,7 @@ function Known({ part: p }: { part: Part }) {
               </ul>
             )}
           </Sheet>
+          <PartWays part={p.id} />
           <FilmStrip of={{ part: p.id }} search={p.name} />
           <HistorySheet kind="parts" which={String(p.id)} />
         </div>

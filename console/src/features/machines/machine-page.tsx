@@ -26,6 +26,7 @@ import { HOT_END } from "./heat-plot";
 import { Laying } from "../control/laying";
 import { Power } from "./power";
 import { FilmRuleLine } from "../watching/film-rule";
+import { MachineUpkeep } from "../upkeep/machine-upkeep";
 import { WatchRuleLine } from "../watching/watch-rule";
 import { Where } from "./where";
 
@@ -120,6 +121,7 @@ function Known({ machine: m }: { machine: MachineDetail }) {
             <Power machine={m} />
             <MachineHeat machine={m} back={back} />
             <Day machine={m} />
+            <MachineUpkeep name={m.name} />
             <SetUp machine={m} />
           </div>
         </div>

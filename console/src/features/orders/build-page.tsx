@@ -9,6 +9,11 @@ import { Empty, Fact, Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/
 import { Zoom } from "../../ui/zoom";
 import { Viewer } from "../../viewer/viewer";
 import { useReading } from "../gcode/queries";
+import { BuildCost } from "../ledger/build-cost";
+import { BuildLayers } from "../ledger/build-layers";
+import { BuildLife } from "../ledger/build-life";
+import { BuildNote } from "../ledger/build-note";
+import { useBuildLife } from "../ledger/queries";
 import { Heat } from "../machines/heat";
 import { useMachine } from "../machines/queries";
 import { useEnergy, wh } from "../machines/power-queries";
@@ -29,7 +34,7 @@ export function BuildPage() {
   return (
     <Page
       title={`Build ${number}`}
-      beside={build.data && <Link to={`/machines/${encodeURIComponent(build.data.machine)}`}>{build.data.machine}</Link>}
+      beside={build.data && <Beside build={build.data} />}
     >
       {failed ? (
         <Sheet>
@@ -43,6 +48,21 @@ export function BuildPage() {
         </Sheet>
       )}
     </Page>
+  );
+}
+
+/** The builds of the same machine before and after it. */
+function Beside({ build: b }: { build: Build }) {
+  const life = useBuildLife(b.id).data;
+  return (
+    <span className="flex flex-wrap items-baseline gap-x-4 text-sm">
+      <span className="text-faded">
+        On <Link to={`/machines/${encodeURIComponent(b.machine)}`}>{b.machine}</Link>
+      </span>
+      {life?.before && <Link to={`/builds/${life.before}`}>← before: {life.before}</Link>}
+      {life?.after && <Link to={`/builds/${life.after}`}>after: {life.after} →</Link>}
+      <Link to={`/records/builds?file=${encodeURIComponent(b.file)}`}>All of this file</Link>
+    </span>
   );
 }
 
@@ -65,6 +85,7 @@ function Known({ build: b, machine: m }: { build: Build; machine: MachineDetail 
   const [over, setOver] = useState("");
   const energy = useEnergy({ by: "build", build: b.id }).data ?? [];
   const beside = alike.find((o) => String(o.id) === over);
+  const showLayer = (layer: number) => setChosen(list.find((f) => (f.layer ?? 0) >= layer) ?? list.at(-1) ?? null);
   const [wide = 220, deep = 220] = m.model_detail.volume_mm ?? [];
   return (
     <div className="grid gap-5 lg:grid-cols-[minmax(0,5fr)_minmax(0,4fr)]">
@@ -110,26 +131,6 @@ function Known({ build: b, machine: m }: { build: Build; machine: MachineDetail 
             <Loading rows={5} />
           )}
         </Sheet>
-      </div>
-      <div className="flex min-w-0 flex-col gap-5">
-        <Sheet>
-          <SheetTitle beside={`copy ${b.copy_number} of job ${b.job}`}>{b.file}</SheetTitle>
-          <dl className="m-0 px-5 pb-4">
-            <Fact name="Machine">
-              <Link to={`/machines/${encodeURIComponent(m.name)}`}>{m.name}</Link>
-            </Fact>
-            <Fact name="Started">{b.started_at ? when(b.started_at, now) : "not yet"}</Fact>
-            <Fact name="Ended">{b.ended_at ? when(b.ended_at, now) : "it runs"}</Fact>
-            {b.started_at && b.ended_at && <Fact name="Took">{duration((Date.parse(b.ended_at) - Date.parse(b.started_at)) / 1000)}</Fact>}
-            <Fact name="Came to">{[b.outcome ?? b.state, b.reason].filter(Boolean).join(": ")}</Fact>
-            {b.verdict && <Fact name="Verdict">{[b.verdict, b.scrap_reason].filter(Boolean).join(": ")}</Fact>}
-            {energy.length > 0 && <Fact name="Energy">{wh(energy.reduce((sum, row) => sum + row.wh, 0))}</Fact>}
-            <Fact name="Commands acknowledged">
-              {(b.acknowledged ?? 0).toLocaleString("en-GB")} of {(b.commands ?? 0).toLocaleString("en-GB")}
-            </Fact>
-          </dl>
-        </Sheet>
-        <BuildWatch build={b.id} shown={shown} objects={(reading.data?.objects ?? []).map((o) => o.name)} />
         {b.started_at ? (
           <Heat
             machine={m.name}
@@ -155,6 +156,52 @@ function Known({ build: b, machine: m }: { build: Build; machine: MachineDetail 
             </Field>
           </Sheet>
         )}
+      </div>
+      <div className="flex min-w-0 flex-col gap-5">
+        <Sheet>
+          <SheetTitle beside={`copy ${b.copy_number} of job ${b.job}`}>{b.file}</SheetTitle>
+          <dl className="m-0 px-5 pb-4">
+            <Fact name="Machine">
+              <Link to={`/machines/${encodeURIComponent(m.name)}`}>{m.name}</Link>
+            </Fact>
+            <Fact name="Started">{b.started_at ? when(b.started_at, now) : "not yet"}</Fact>
+            <Fact name="Ended">{b.ended_at ? when(b.ended_at, now) : "it runs"}</Fact>
+            {b.took_s != null && (
+              <Fact name="Took">
+                {duration(b.took_s)}, planned {duration(b.planned_s)}
+              </Fact>
+            )}
+            <Fact name="Came to">{[b.outcome ?? b.state, b.reason].filter(Boolean).join(": ")}</Fact>
+            {b.verdict && (
+              <Fact name="Verdict">
+                {[b.verdict, b.scrap_reason].filter(Boolean).join(": ")}
+                {b.judged_by && <span className="text-faded">, by {b.judged_by}</span>}
+              </Fact>
+            )}
+            {(b.uses ?? []).map((u) => (
+              <Fact key={u.tool} name={(b.uses ?? []).length > 1 ? `Tool ${u.tool}` : "Made with"}>
+                {[`${u.colour} ${u.material}`.trim(), u.spool != null && `spool ${u.spool}`, `${u.nozzle_mm} mm nozzle`, b.outcome && `${u.grams.toFixed(1)} g`].filter(Boolean).join(", ")}
+              </Fact>
+            ))}
+            {energy.length > 0 && <Fact name="Energy">{wh(energy.reduce((sum, row) => sum + row.wh, 0))}</Fact>}
+            <Fact name="Commands acknowledged">
+              {(b.acknowledged ?? 0).toLocaleString("en-GB")} of {(b.commands ?? 0).toLocaleString("en-GB")}
+            </Fact>
+            {b.has_log && (
+              <Fact name="Log">
+                <a href={`/api/builds/${b.id}/log`} download>
+                  All that was said
+                </a>
+              </Fact>
+            )}
+          </dl>
+          {b.photo && <img src={`/api/builds/${b.id}/photo`} alt="What somebody photographed of it" className="block max-h-80 w-full rounded-b-lg object-cover" loading="lazy" />}
+        </Sheet>
+        <BuildLife build={b} now={now} />
+        <BuildLayers build={b} show={list.length > 1 ? showLayer : undefined} />
+        {b.started_at && <BuildCost build={b.id} />}
+        <BuildNote build={b} />
+        <BuildWatch build={b.id} shown={shown} objects={(reading.data?.objects ?? []).map((o) => o.name)} />
       </div>
     </div>
   );

@@ -10,6 +10,7 @@ import { Dialog, Field, FormDialog, inputLook } from "../../ui/dialog";
 import { localInput, when } from "../../ui/format";
 import { Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { Expected, PromiseMark } from "../../ui/promise";
+import { OrderCosts } from "../ledger/order-costs";
 import { FilmRuleLine } from "../watching/film-rule";
 import { needs } from "./needs-words";
 import { Pieces } from "./pieces";
@@ -79,6 +80,7 @@ function Known({ order: o }: { order: Order }) {
           ))}
         </ul>
       </Sheet>
+      {o.state !== "cancelled" && <OrderCosts order={o.id} held={o.state === "held"} />}
       {asking === "change" && <Change order={o} close={() => setAsking(null)} />}
       {asking === "cancel" && <Cancel order={o} close={() => setAsking(null)} />}
       {asking === "repeat" && <Repeat order={o} close={() => setAsking(null)} />}

@@ -4,7 +4,10 @@ import { Link } from "react-router";
 import { api, type RoundTask, value } from "../../api/client";
 import { useChange } from "../../api/change";
 import { useMachines, useSpools } from "../machines/queries";
+import { DoneDialog } from "../upkeep/done-dialog";
+import { useDue } from "../upkeep/queries";
 import { useRounds } from "./queries";
+import { sentPicture } from "../../api/picture";
 import { Button } from "../../ui/button";
 import { Dialog } from "../../ui/dialog";
 import { Failed, Loading, Page, Refusal, Sheet } from "../../ui/page";
@@ -36,6 +39,9 @@ export function RoundsPage() {
               ))}
             </select>
           )}
+          <Link to="/upkeep" className="text-faded">
+            Upkeep
+          </Link>
           <Button onClick={() => setHelper(true)}>Helper's link…</Button>
         </div>
       }
@@ -61,14 +67,7 @@ export function RoundsPage() {
 /** A verdict, with the picture first, so that it is there when the verdict is. */
 async function judged(j: Judged) {
   if (j.photo) {
-    await value(
-      api.PUT("/api/builds/{number}/photo", {
-        params: { path: { number: j.build } },
-        body: j.photo as never,
-        bodySerializer: (body: unknown) => body as Blob,
-        headers: { "Content-Type": j.photo.type },
-      } as never),
-    );
+    await value(api.PUT("/api/builds/{number}/photo", sentPicture({ number: j.build }, j.photo)));
   }
   return value(
     api.POST("/api/builds/{number}/verdict", {
@@ -105,6 +104,15 @@ function Deed({ task: t }: { task: RoundTask }) {
         <Refusal error={start.error} />
       </>
     );
+  if (t.kind === "upkeep" && t.upkeep)
+    return (
+      <>
+        <Button kind="strong" className={big} onClick={() => setLoading(true)}>
+          {t.upkeep.check ? "Measured…" : "Done…"}
+        </Button>
+        {loading && <UpkeepDeed task={t} close={() => setLoading(false)} />}
+      </>
+    );
   if (t.kind === "nozzle") return <NozzleDeed task={t} big={big} />;
   if (t.kind === "look" || t.kind === "fix")
     return (
@@ -116,6 +124,11 @@ function Deed({ task: t }: { task: RoundTask }) {
       </Link>
     );
   return null;
+}
+
+function UpkeepDeed({ task: t, close }: { task: RoundTask; close: () => void }) {
+  const due = useDue(t.machine).data?.find((one) => one.task === t.upkeep?.task);
+  return due ? <DoneDialog machine={t.machine} due={due} close={close} /> : null;
 }
 
 /** Which spool was put on: those that fit what is asked for, the fullest first. */

@@ -33,6 +33,7 @@ const NAMES: Record<RoundTask["kind"], string> = {
   load: "Load",
   nozzle: "Nozzle",
   start: "Start",
+  upkeep: "Upkeep",
   judge: "Judge",
 };
 
@@ -76,7 +77,7 @@ export function Tasks({ rounds, judge, deed }: Props) {
       ) : (
         <ul className="m-0 mb-7 flex list-none flex-col gap-3 p-0">
           {tasks.map((t) => (
-            <li key={`${t.machine} ${t.kind}`} className="rounded-lg border border-rule bg-sheet p-4">
+            <li key={`${t.machine} ${t.kind} ${t.upkeep?.task ?? ""}`} className="rounded-lg border border-rule bg-sheet p-4">
               <div className="flex items-baseline justify-between gap-3">
                 <span className="text-lg font-semibold">
                   {t.machine}

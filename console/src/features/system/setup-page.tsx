@@ -3,10 +3,11 @@ import { Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { Hours } from "../planning/hours";
 import { PlanningForm } from "../planning/planning-form";
 import { NoticesSetup } from "../notices/notices-setup";
+import { Prices } from "../ledger/prices";
 import { Spools } from "../machines/spools";
 import { Storage } from "./storage";
 import { PlugsSetup } from "../machines/plugs-setup";
-import { UpkeepWindows } from "../upkeep/upkeep";
+import { UpkeepWindows } from "../upkeep/windows";
 import { CamerasSetup } from "../watching/cameras-setup";
 import { FilmsSetup } from "../watching/films-setup";
 import { WatchSetup } from "../watching/watch-setup";
@@ -27,12 +28,12 @@ export function SetupPage() {
             ) : planning.data && strategies.data ? (
               <PlanningForm now={planning.data} strategies={strategies.data} />
             ) : (
-              <Loading rows={4} />
+              <Loading rows={14} />
             )}
           </Sheet>
           <Sheet>
             <SheetTitle>When hands are here</SheetTitle>
-            {hours.error ? <Failed error={hours.error} /> : hours.data ? <Hours all={hours.data} /> : <Loading rows={7} height="h-9" />}
+            {hours.error ? <Failed error={hours.error} /> : hours.data ? <Hours all={hours.data} /> : <Loading rows={15} height="h-9" />}
           </Sheet>
           <PlugsSetup />
           <UpkeepWindows />
@@ -44,6 +45,7 @@ export function SetupPage() {
           <WatchSetup />
           <FilmsSetup />
           <Spools />
+          <Prices />
         </div>
       </div>
     </Page>

@@ -38,44 +38,40 @@ export function CamerasSetup() {
       ) : rows.length === 0 ? (
         <Empty title="No cameras yet">A snapshot address, a stream, or a camera that is plugged in: each can be tried before it is added.</Empty>
       ) : (
+        <ul className="m-0 list-none divide-y divide-rule p-0">
+          {rows.map((c) => (
+            <li key={c.name} className="grid grid-cols-[1fr_auto] items-center gap-x-4 px-5 py-1.5">
+              <span className="min-w-0">
+                <Link to={`/cameras/${encodeURIComponent(c.name)}`} className="text-ink">
+                  {c.name}
+                </Link>{" "}
+                <span className="text-sm text-faded">
+                  {c.machine ? (c.machine === c.name ? "" : `at ${c.machine}`) : [c.site, c.place].filter(Boolean).join(", ")}
+                  {c.machine && !c.first ? ", further" : ""}
+                </span>
+                <span className={`block text-sm ${c.trouble ? "text-alarm" : "truncate text-faded"}`} title={c.address}>
+                  {c.trouble ? `since ${clock(c.trouble.since)}: ${c.trouble.text}` : c.address}
+                </span>
+              </span>
+              <span className="flex">
+                {c.machine && (
+                  <Button kind="quiet" onClick={() => setMarking(c)}>
+                    Bed
+                  </Button>
+                )}
+                <Button kind="quiet" onClick={() => setChanging(c)}>
+                  Change
+                </Button>
+                <Button kind="quiet" onClick={() => setRemoving(c)}>
+                  Remove
+                </Button>
+              </span>
+            </li>
+          ))}
+        </ul>
+      )}
+      {rows.length > 0 && (
         <>
-          <ul className="m-0 list-none divide-y divide-rule p-0">
-            {rows.map((c) => (
-              <li key={c.name} className="grid grid-cols-[1fr_auto] items-center gap-x-4 px-5 py-1.5">
-                <span className="min-w-0">
-                  <Link to={`/cameras/${encodeURIComponent(c.name)}`} className="text-ink">
-                    {c.name}
-                  </Link>{" "}
-                  <span className="text-sm text-faded">
-                    {c.machine ? (c.machine === c.name ? "" : `at ${c.machine}`) : [c.site, c.place].filter(Boolean).join(", ")}
-                    {c.machine && !c.first ? ", further" : ""}
-                  </span>
-                  <span className="block truncate text-sm text-faded" title={c.address}>
-                    {c.trouble ? (
-                      <span className="text-alarm">
-                        {c.trouble.text}, since {clock(c.trouble.since)}
-                      </span>
-                    ) : (
-                      c.address
-                    )}
-                  </span>
-                </span>
-                <span className="flex">
-                  {c.machine && (
-                    <Button kind="quiet" onClick={() => setMarking(c)}>
-                      Bed
-                    </Button>
-                  )}
-                  <Button kind="quiet" onClick={() => setChanging(c)}>
-                    Change
-                  </Button>
-                  <Button kind="quiet" onClick={() => setRemoving(c)}>
-                    Remove
-                  </Button>
-                </span>
-              </li>
-            ))}
-          </ul>
           <Budget />
           <Keeping />
         </>

@@ -68,7 +68,7 @@ export function LivePicture({
         <div className="absolute inset-0 grid place-items-center p-3 text-center text-sm">
           {trouble ? (
             <span className="rounded-md bg-sheet/90 px-3 py-2 text-alarm">
-              {quiet ? "no picture" : `No picture: ${trouble.text}.`}
+              {quiet ? "no picture" : `No picture: ${trouble.text}`}
               <span className="block text-faded">since {clock(trouble.since)}</span>
             </span>
           ) : late ? (

@@ -28,11 +28,19 @@ class Size:
     files: int = 5000
     waiting: int = 2000
     builds: int = 200_000
+    pauses: int = 0
+    """How often each build is paused for a minute: two intervals more each time."""
 
     @property
     def slot_s(self) -> int:
         """How long a build and all that follows it takes a machine."""
         return YEAR_S // (self.builds // self.machines)
+
+    @property
+    def run(self) -> str:
+        """How long build `seq` takes, s: from 0.4 to 0.85 of its slot, so that an hour is left until its bed is
+        clear."""
+        return f"({4 * self.slot_s // 10} + seq * 7919 mod {45 * self.slot_s // 100})"
 
 
 class Cursor(Protocol):
@@ -47,6 +55,8 @@ def fill(db: Cursor, size: Size, now: datetime) -> None:
     _library(db, size, begin)
     _orders(db, size, begin, now)
     _builds(db, size, begin)
+    _uses(db, size)
+    _words(db, size)
     _ledger(db, size, begin)
 
 
@@ -146,39 +156,81 @@ def _builds(db: Cursor, size: Size, begin: str) -> None:
     """Build n runs on machine (n - 1) mod machines + 1 in its turn; the last of each machine is not cleared."""
     last = size.builds - size.machines
     turn = f"((seq - 1) div {size.machines} * {size.slot_s} + seq mod {size.machines} * 7)"
-    run = "(20000 + seq * 7919 mod 18000)"
+    run = size.run
     at = f"timestampadd(second, {turn} + %s, '{begin}')"
     start, end, cleared = at % 0, at % run, at % f"{run} + 3600"
     db.execute(
         "insert into build (id, job_id, copy_number, machine_id, file_id, revision, sha256, state, outcome, reason,"
         " claimed_at, started_at, ended_at, cleared_at, verdict, scrap_reason, judged_by, pieces, good_pieces, let_go,"
-        " commands, acknowledged, planned_s, grams, skips)"
+        " commands, acknowledged, planned_s, grams, skips, note)"
         f" select seq, (seq - 1) div {BUILDS_OF_A_JOB} + 1, (seq - 1) mod {BUILDS_OF_A_JOB} + 1,"
         f" (seq - 1) mod {size.machines} + 1, ((seq - 1) div {BUILDS_OF_A_JOB} + 1) * 7 mod {size.files} + 1, 1,"
         f" sha2(((seq - 1) div {BUILDS_OF_A_JOB} + 1) * 7 mod {size.files} + 1, 256),"
         f" if(seq > {last} and (seq mod 5), 'building', 'ended'), if(seq > {last} and (seq mod 5), null, 'completed'),"
         f" '', {start}, {start}, if(seq > {last} and (seq mod 5), null, {end}), if(seq > {last}, null, {cleared}),"
         f" if(seq > {last}, null, 'good'), '', 'bench', 1, if(seq > {last}, null, 1), 0, 40000, 20000,"
-        f" {run} - 500, 20 + seq mod 90, '[]' from seq_1_to_{size.builds}"
+        f" {run} - 500, 20 + seq mod 90, '[]', '' from seq_1_to_{size.builds}"
     )
 
 
-def _ledger(db: Cursor, size: Size, begin: str) -> None:
-    """Each build has five intervals; what follows the last lasts until its machine does something else."""
-    turn = f"((seq - 1) div {size.machines} * {size.slot_s} + seq mod {size.machines} * 7)"
-    run = "(20000 + seq * 7919 mod 18000)"
-    at = f"timestampadd(second, {turn} + %s, '{begin}')"
-    edges = ("0", "300", run, f"{run} + 600", f"{run} + 3600", str(size.slot_s))
-    states = ("warming", "building", "cooling", "uncleared", "idle")
+def _uses(db: Cursor, size: Size) -> None:
+    materials = " ".join(f"when {n} then '{name}'" for n, name in enumerate(MATERIALS))
+    db.execute(
+        "insert into build_use (build_id, tool, material, colour, nozzle_mm, grams)"
+        f" select id, 0, case machine_id mod {len(MATERIALS)} {materials} end, 'teal', 0.4, grams from build"
+    )
+
+
+def _words(db: Cursor, size: Size) -> None:
+    """Three of a hundred are scrap, and say why; some were written about or tagged; all that are paused say so."""
     last = size.builds - size.machines
+    whys = " ".join(f"when {n} then 'layer shift {n}'" for n in range(20))
+    db.execute(f"update build set verdict = 'scrap', good_pieces = 0, scrap_reason = case id mod 20 {whys} end"
+               f" where id mod 33 = 7 and id <= {last}")  # fmt: skip
+    db.execute(f"update build set outcome = 'failed', reason = 'the nozzle did not reach 215 C' where id mod 101 = 5"
+               f" and id <= {last}")  # fmt: skip
+    db.execute("update build set note = concat('The bed was cold at ', id, '.') where id mod 97 = 3")
+    db.execute("insert into build_tag (tag, build_id) select if(id mod 2, 'winter', 'look at it'), id from build"
+               " where id mod 89 = 3")  # fmt: skip
+    if size.pauses:
+        db.execute("insert into build_stop (build_id, why) select id, 'paused' from build")
+        db.execute(
+            "insert into build_stop (build_id, why) select id, 'filament ran out' from build where id mod 83 = 9"
+        )
+
+
+PAUSE_EVERY_S, PAUSE_S = 1000, 60
+
+
+def _ledger(db: Cursor, size: Size, begin: str) -> None:
+    """Each build has five intervals, and two for each pause; what follows the last lasts until its machine does
+    something else."""
+    turn = f"((seq - 1) div {size.machines} * {size.slot_s} + seq mod {size.machines} * 7)"
+    run = size.run
+    at = f"timestampadd(second, {turn} + %s, '{begin}')"
+    laid = 300 + PAUSE_EVERY_S * size.pauses
+    edges = ("0", "300", str(laid), run, f"{run} + 600", f"{run} + 3600", str(size.slot_s))
+    states = ("warming", "", "building", "cooling", "uncleared", "idle")
+    last = size.builds - size.machines
+    for n in range(size.pauses):
+        begun = 300 + PAUSE_EVERY_S * n
+        for state, a, b in (("building", begun, begun + PAUSE_EVERY_S - PAUSE_S),
+                            ("paused", begun + PAUSE_EVERY_S - PAUSE_S, begun + PAUSE_EVERY_S)):  # fmt: skip
+            db.execute(
+                "insert into ledger (machine_id, state, begin_at, end_at, build_id, reason)"
+                f" select (seq - 1) mod {size.machines} + 1, '{state}', {at % a}, {at % b}, seq, ''"
+                f" from seq_1_to_{size.builds}"
+            )
     for state, a, b in zip(states, edges, edges[1:], strict=False):
+        if not state:
+            continue
         ends = {"building": f"if(seq > {last} and (seq mod 5), '{OPEN_END:%Y-%m-%d}', {at % b})",
                 "uncleared": f"if(seq > {last}, '{OPEN_END:%Y-%m-%d}', {at % b})"}.get(state, at % b)  # fmt: skip
         keep = {"cooling": f"seq <= {last} or not (seq mod 5)", "uncleared": f"seq <= {last} or not (seq mod 5)",
                 "idle": f"seq <= {last}"}.get(state, "true")  # fmt: skip
         build = "null" if state == "idle" else "seq"
         db.execute(
-            "insert into ledger (machine_id, state, begin_at, end_at, build_id)"
-            f" select (seq - 1) mod {size.machines} + 1, '{state}', {at % a}, {ends}, {build}"
+            "insert into ledger (machine_id, state, begin_at, end_at, build_id, reason)"
+            f" select (seq - 1) mod {size.machines} + 1, '{state}', {at % a}, {ends}, {build}, ''"
             f" from seq_1_to_{size.builds} where {keep}"
         )

@@ -38,6 +38,7 @@ TIMES, LISTENERS, CHANGES, RATE_FOR_S, TURNS = 15, 200, 40, 0.25, 40
 LIMIT_MS, YEAR_MS, SEEN_MS, SHARE = 300.0, 1000.0, 250.0, 0.6
 SMALL = Size(machines=30, files=500, waiting=200, builds=6000)
 MEMORY = f"innodb_buffer_pool_size = {512 << 20}"
+WHILE_FILLING = f"innodb_buffer_pool_size = {4 << 30}", "innodb_flush_log_at_trx_commit = 0"
 BARE = """
 import sys
 from fastapi import FastAPI, Response
@@ -69,10 +70,12 @@ class Shop:
         now = datetime.now(UTC).replace(tzinfo=None)
         if not made:
             began = time.perf_counter()
-            with self.server.connect("chronarch") as connection:
-                with connection.cursor() as cursor:
-                    fill(cursor, self.size, now)
-                connection.commit()
+            with self.server.connect("chronarch") as connection, connection.cursor() as cursor:
+                connection.autocommit(True)
+                for more in WHILE_FILLING:
+                    cursor.execute(f"set global {more}")
+                fill(cursor, self.size, now)
+                cursor.execute(f"set global {MEMORY}")
             print(f"the shop is made in {time.perf_counter() - began:.0f} s", flush=True)
         config = Config(self.server.url, self.folder / "blobs")
         (self.folder / "blobs").mkdir(exist_ok=True)

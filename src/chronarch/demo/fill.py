@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import asyncio
 import tempfile
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
+from random import Random
 
 from sqlalchemy import insert, select, update
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.client import Client, RefusedByService, requests
 from chronarch.core.control import actions as hands
@@ -26,9 +29,11 @@ from chronarch.demo.history import MadeUpPast, PastFile, make_past
 from chronarch.demo.shop import (
     AT_ONCE,
     CAMERAS,
+    FIRMWARE,
     FOLDERS,
     GO_OFF,
     GOES_OFF,
+    HANDOVER,
     HOURS,
     IN_THE_MORNING,
     LEFT,
@@ -42,31 +47,44 @@ from chronarch.demo.shop import (
     PAST,
     PLANNING,
     PLUGS,
+    PRICES,
     QUEUE,
     SOCKETS,
     SPARES,
+    THE_WEEK,
     WATCH,
     WATCHING,
     file_name,
 )
 from chronarch.demo.slicer import slice_part
+from chronarch.demo.upkeep import add_upkeep
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions
 from chronarch.records.ledger import energy
 from chronarch.records.ledger.intervals import rebuild_days
+from chronarch.records.ledger.stops import keep_all_stops
+from chronarch.records.orders.build_layers import packed
 from chronarch.standins.picture import lens_of
+from chronarch.wire.gcode import WirePlan
 from chronarch.wire.library import File
 from chronarch.wire.machines import machine as w
 from chronarch.wire.machines import power as wp
 from chronarch.wire.machines import spools as ws
 from chronarch.wire.notices import channels as wn
+from chronarch.wire.upkeep.fleet_state import FirmwareWish
 from chronarch.wire.watching import cameras as wc
 
 USUAL_W, IDLE_W = {MachineState.BUILDING: 92.0, MachineState.WARMING: 260.0, MachineState.PAUSED: 70.0}, 6.5
 """What machines on plugs drew in the past, W."""
-DAYS = 14
+DAYS = 21
 LIFTED_MM = 120.0
 BY = "Maud"
+NOTES = {
+    "warped": "The corner by the door again: draught?",
+    "shift": "Belt felt loose; tightened a quarter turn.",
+    "stringing": "Spool had been open for a week; dried it overnight.",
+}
+"""What was written beside scrap, by a word of why it was scrap."""
 
 
 def add_files(client: Client) -> dict[str, File]:
@@ -128,7 +146,7 @@ def add_plugs(client: Client, addresses: dict[str, str]) -> None:
 
 
 def past_until(files: dict[str, File], end: datetime) -> MadeUpPast:
-    """The fortnight before `end`, from the midnight it begins with."""
+    """The three weeks before `end`, from the midnight they begin with."""
     begin = (end - timedelta(days=DAYS)).replace(hour=0, minute=0, second=0, microsecond=0)
     past_files = [
         PastFile(
@@ -193,6 +211,7 @@ async def _add_past(database: str, files: dict[str, File], now: datetime) -> Non
             db.add(row)
             rows.append(row)
         await db.flush()
+        await _add_details(db, past, rows, machines)
         good = {(b.job, b.copy) for b in past.builds if b.verdict == "good"}
         for number, (_, copies, _) in enumerate(past.jobs, 1):
             made = sum((number, copy) in good for copy in range(1, copies + 1))
@@ -208,6 +227,7 @@ async def _add_past(database: str, files: dict[str, File], now: datetime) -> Non
                         "begin_at": i.begin,
                         "end_at": machine.since if i.end == OPEN_END else i.end,
                         "build_id": None if i.build is None else rows[i.build].id,
+                        "reason": i.reason,
                     }
                     for i in entries
                 ],
@@ -221,7 +241,39 @@ async def _add_past(database: str, files: dict[str, File], now: datetime) -> Non
         await db.commit()
         for machine in machines.values():
             await rebuild_days(db, machine.id)
+        await keep_all_stops(db)
+        await db.commit()
+        await add_upkeep(db, begin, now)
     await engine.dispose()
+
+
+async def _add_details(
+    db: AsyncSession, past: MadeUpPast, rows: Sequence[t.Build], machines: Mapping[str, t.Machine]
+) -> None:
+    """Say with what builds were made, how long their layers took, and what Maud wrote beside some."""
+    random = Random(1911)
+    found = await db.execute(
+        select(t.ContentReading.sha256, t.Model.id, t.ContentReading.plan).join(
+            t.Model, t.Model.name == t.ContentReading.model
+        )
+    )
+    plans = {(sha256, model): WirePlan.model_validate(plan).core() for sha256, model, plan in found}
+    for b, row in zip(past.builds, rows, strict=True):
+        machine = machines[b.machine]
+        for tool in machine.tools:
+            use = {"material": tool["material"], "colour": tool["colour"], "nozzle_mm": tool["nozzle_mm"]}
+            db.add(t.BuildUse(build_id=row.id, tool=tool["number"], grams=row.grams, **use))
+        plan = plans[row.sha256, machine.model_id]
+        laid = round(len(plan.layers) * b.share)
+        pace = next(m.pace for m in MACHINES if m.name == b.machine)
+        took = [plan.layer_s(n + 1) * pace * random.gauss(1.0, 0.015) for n in range(laid)]
+        if took and b.reason:
+            took[random.randrange(len(took))] *= 2.5
+        db.add(t.BuildLayers(build_id=row.id, seconds=packed(took)))
+        for word, said in NOTES.items():
+            if word in b.scrap_reason and random.random() < 0.5:
+                row.note = said
+                db.add(t.BuildTag(build_id=row.id, tag="look at it"))
 
 
 def set_up(client: Client) -> None:
@@ -230,6 +282,10 @@ def set_up(client: Client) -> None:
     client.do(requests.change_planning(PLANNING))
     client.do(requests.change_watching(WATCHING))
     client.do(requests.set_watch_rule(WatchScope.SHOP, "0", WATCH))
+    for price in PRICES:
+        client.do(requests.set_cost_rate(price))
+    for model in {m.model for m in MACHINES}:
+        client.do(requests.want_firmware(FirmwareWish(model=model, firmware=FIRMWARE)))
     for m in MACHINES:
         wish = ws.NewSpool(material=m.material, colour=m.colour, grams_left=LEFT[m.name])
         client.do(requests.load_spool(client.do(requests.add_spool(wish)).id, m.name))
@@ -254,6 +310,11 @@ def tell_people(client: Client, login: str, address: str, smtp_port: int, standi
     client.do(
         requests.add_channel(wn.NewChannel(person="", kind=wn.ChannelKind.WEBHOOK, name="office", address=office))
     )
+    week = client.do(requests.add_report_plan(THE_WEEK.model_copy(update={"to": [login]})))
+    client.do(requests.add_report_plan(HANDOVER.model_copy(update={"to": [login]})))
+    now = client.do(requests.shop()).now
+    for weeks in (2, 1, 0):
+        client.do(requests.send_report(week.id, now - timedelta(weeks=weeks)))
 
 
 def lift_heads(client: Client) -> bool:

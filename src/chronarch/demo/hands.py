@@ -29,7 +29,7 @@ MINUTES = {
     TaskKind.START: 1.0,
     TaskKind.JUDGE: 1.0,
 }
-"""What each task takes, shop minutes."""
+"""What each task takes, shop minutes. Upkeep is left to whoever visits the shop."""
 COMES_AFTER, WALK = (2.0, 6.0), (0.5, 2.0)
 """How long until somebody has seen that there is something to do, and a walk to the next machine, minutes."""
 GOOD = 0.95
@@ -88,7 +88,7 @@ class SimulatedHands:
                 self._try(mine, rounds.scrap_reasons, now)
             return
         self._queue_more()
-        waiting = [t for t in rounds.tasks if now >= self._not_before.get((t.kind, t.machine), now)]
+        waiting = [t for t in rounds.tasks if t.kind in DEEDS and now >= self._not_before.get((t.kind, t.machine), now)]
         if waiting:
             self._task = min(waiting, key=lambda t: t.walk)
             walks = COMES_AFTER if now - self._task.since < timedelta(minutes=2) else WALK

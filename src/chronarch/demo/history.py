@@ -1,4 +1,4 @@
-"""A fortnight of the shop's past, made by running the rules of the core forward.
+"""Three weeks of the shop's past, made by running the rules of the core forward.
 
 Eligibility decides which machine takes what, the state table says what follows what, and the ledger is appended to as
 the service does it. Only what people do is random: when they walk by, how they judge, which builds go wrong.
@@ -9,7 +9,7 @@ from __future__ import annotations
 import heapq
 import random
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
 from chronarch.core.ledger import intervals as ledger
@@ -24,6 +24,8 @@ from chronarch.demo.shop import MACHINES, MODELS, DemoMachine
 SCRAP = ("warped corner", "layer shift", "stringing", "first layer let go")
 TROUBLE = ("filament ran out", "the machine reports a fault: fan 0 stalled")
 OPENING_H, CLOSING_H = 8, 17
+AILING, AILS_FOR, AILS = "Gnomon", timedelta(days=6), 0.6
+"""A machine whose belt has worn: in its last days so large a share of its builds has shifted layers."""
 WARM_UP_S, COOLING_S = 92.0, 420.0
 
 
@@ -87,8 +89,8 @@ def is_staffed(at: datetime) -> bool:
     return at.weekday() < 5 and OPENING_H <= at.hour < CLOSING_H
 
 
-class _Fortnight:
-    """The fortnight, event by event."""
+class _Past:
+    """The past, event by event."""
 
     def __init__(self, files: Sequence[PastFile], begin: datetime, end: datetime, seed: int) -> None:
         self.random = random.Random(seed)
@@ -118,9 +120,9 @@ class _Fortnight:
             when, _, what = heapq.heappop(self.events)
             what(when)
 
-    def enter(self, m: _Machine, event: MachineEvent, when: datetime, build: int | None) -> None:
+    def enter(self, m: _Machine, event: MachineEvent, when: datetime, build: int | None, reason: str = "") -> None:
         m.state = after(MACHINE, m.state, event)
-        m.ledger = ledger.append(m.ledger, when, m.state, build)
+        m.ledger = ledger.append(m.ledger, when, m.state, build, reason)
 
     def next_round(self, when: datetime) -> datetime:
         """When somebody next walks by: every quarter of an hour or so while the shop is staffed."""
@@ -175,7 +177,7 @@ class _Fortnight:
 
     def trouble(self, m: _Machine, build: PastBuild, number: int, when: datetime) -> None:
         """The build pauses itself; the next round mends it."""
-        self.enter(m, MachineEvent.PAUSE, when, number)
+        self.enter(m, MachineEvent.PAUSE, when, number, build.reason)
         back = self.next_round(when) + timedelta(minutes=5)
         build.ended += back - when
 
@@ -195,10 +197,11 @@ class _Fortnight:
 
     def clear(self, m: _Machine, build: PastBuild, number: int, when: datetime) -> None:
         build.cleared = when
-        bad = build.outcome is not Outcome.COMPLETED or self.random.random() < 0.04
+        ails = m.figures.name == AILING and when > self.end - AILS_FOR
+        bad = build.outcome is not Outcome.COMPLETED or self.random.random() < (AILS if ails else 0.04)
         if bad:
             build.verdict = Verdict.SCRAP
-            build.scrap_reason = build.reason or self.random.choice(SCRAP)
+            build.scrap_reason = build.reason or ("layer shift" if ails else self.random.choice(SCRAP))
             self.jobs[build.job - 1].again.append(build.copy)
         self.enter(m, MachineEvent.CLEAR, when, None)
         self.offer(m, when)
@@ -207,7 +210,7 @@ class _Fortnight:
 def make_past(files: Sequence[PastFile], begin: datetime, end: datetime, seed: int = 1911) -> MadeUpPast:
     """The shop's past from `begin` to `end`. Builds still under way at the end are left out of it, with what the ledger
     says of them: those machines have been idle since."""
-    run = _Fortnight(files, begin, end, seed)
+    run = _Past(files, begin, end, seed)
     day = begin
     while day < end:
         for hour in (8, 11, 14):
@@ -227,9 +230,9 @@ def _without(entries: list[Interval], done: set[int]) -> list[Interval]:
     for i in entries:
         if i.build is not None and i.build not in done:
             return ledger.append(kept, i.begin, MachineState.IDLE) if kept else [i]
-        kept = ledger.append(kept, i.begin, i.state, i.build)
+        kept = ledger.append(kept, i.begin, i.state, i.build, i.reason)
     return kept
 
 
 def _renumbered(i: Interval, order: dict[int, int]) -> Interval:
-    return Interval(i.begin, i.end, i.state, None if i.build is None else order[i.build])
+    return replace(i, build=None if i.build is None else order[i.build])

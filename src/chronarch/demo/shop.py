@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from decimal import Decimal
 
+from chronarch.core.ledger.costs import RateKind
+from chronarch.core.ledger.report_periods import ReportEvery
 from chronarch.core.machines.model import MachineModel, OwnSequence, Parameter, SwitchLines
 from chronarch.core.machines.plugs import PlugProfile, PowerRules
 from chronarch.core.notices.kinds import Gravity, NoticeKind
@@ -15,6 +18,8 @@ from chronarch.core.watching.suspicion import FailureMode
 from chronarch.core.watching.watch_rules import Follow, WatchRule
 from chronarch.demo.shapes import Ellipse, Point, RoundedBox, Slice
 from chronarch.demo.slicer import DemoPart
+from chronarch.wire.ledger.costs import HoursPrice, MachineHour, NewRate
+from chronarch.wire.ledger.reporting import NewReportPlan
 from chronarch.wire.orders.jobs import NewJob, read_requirement
 from chronarch.wire.orders.orders import NewOrder, NewOrderLine
 from chronarch.wire.planning.settings import PlanningUpdate, SiteHours, SpareNozzle, StaffedMinutes
@@ -158,6 +163,11 @@ WATCH = WatchRule(
     }
 )  # fmt: skip
 TWO_CAMERAS = ("Anchor", "Fusee", "Gnomon")
+FIRMWARE = "stand-in 4.2"
+OLD_FIRMWARE = {"Ratchet": "stand-in 4.1"}
+"""What the shop wants on all machines, and what one still has."""
+OTHER_STORED = {"Arbor": {"M92 E": 97.5}, "Crown": {"M92 E": 92.4, "M851 Z": -1.2}, "Verge": {"M204 P": 1200.0}}
+"""Stored values that somebody has changed."""
 TWO_HOT_ENDS = ("Anchor", "Gnomon")
 """Machines that also report a second hot end, which stays cold, and how warm their board is."""
 CAMERAS = _cameras()
@@ -216,6 +226,7 @@ def _by(days: int, hour: int) -> datetime:
 
 
 TERN, LOOM, ROW = "Tern Island Observatory", "Loomfield Weaving School", "Brackwater Rowing Club"
+MILL = "Weir Lane Flour Mill"
 
 ORDERS = (
     NewOrder(
@@ -225,7 +236,7 @@ ORDERS = (
                _line("shuttle-tip", 60, colour="teal")],
     ),
     NewOrder(
-        customer=ROW, due=_by(0, 15) + timedelta(minutes=50), priority=1,
+        customer=ROW, due=_by(0, 16) + timedelta(minutes=5), priority=1,
         note="Collected at the gate on Monday afternoon.",
         lines=[_line("oarlock-spacer", 38, colour="blue"), _line("rigger-shim", 40, material="PLA", colour="ochre")],
     ),
@@ -233,6 +244,10 @@ ORDERS = (
         customer=TERN, due=_by(3, 17), note="Ring gauges checked one by one with the plug.",
         lines=[_line("ring-gauge-24", 120, colour="ochre", nozzle_mm=0.4),
                _line("feeder-hopper", 18, tags='"food safe"'), _line("nest-box-plate", 36, pool="wide")],
+    ),
+    NewOrder(
+        customer=MILL, due=_by(9, 12), held=True, note="Wants a quote first.",
+        lines=[_line("feeder-hopper", 24, colour="white"), _line("ring-gauge-24", 50, colour="ochre")],
     ),
 )  # fmt: skip
 
@@ -249,6 +264,22 @@ LEFT = {"Anchor": 410, "Arbor": 700, "Bezel": 180, "Crown": 560, "Detent": 930, 
         "Pallet": 600, "Pinion": 480, "Ratchet": 390, "Stem": 760, "Verge": 520}  # fmt: skip
 """Grams on what is loaded."""
 
+_IN_SUMMER, _LATELY = _by(-90, 0), _by(-6, 0)
+PRICES = (
+    NewRate(kind=RateKind.MATERIAL, price=Decimal(26), since=_IN_SUMMER),
+    NewRate(kind=RateKind.MATERIAL, subject="PLA", price=Decimal("19.50"), since=_IN_SUMMER),
+    NewRate(kind=RateKind.MATERIAL, subject="PLA", price=Decimal("21.80"), since=_LATELY),
+    NewRate(kind=RateKind.ENERGY, price=Decimal("0.31"), hours=[HoursPrice(begin=22, end=6, price=Decimal("0.22"))],
+            since=_IN_SUMMER),
+    NewRate(kind=RateKind.MACHINE, machine=MachineHour(purchase=Decimal(950), life_h=Decimal(6000),
+            upkeep_h=Decimal("0.07")), since=_IN_SUMMER),
+    NewRate(kind=RateKind.MACHINE, subject="Kiln 250", machine=MachineHour(purchase=Decimal(3400),
+            life_h=Decimal(9000), upkeep_h=Decimal("0.12")), since=_IN_SUMMER),
+    NewRate(kind=RateKind.HANDS, price=Decimal("0.42"), since=_IN_SUMMER),
+    NewRate(kind=RateKind.OVERHEAD, price=Decimal("0.12"), since=_IN_SUMMER),
+)  # fmt: skip
+"""PLA has become dearer lately."""
+
 HOURS = SiteHours(
     week=[[StaffedMinutes(begin="08:00", end="17:00")] for _ in range(5)] + [[], []], zone="UTC", people=1
 )
@@ -257,6 +288,8 @@ PLANNING = PlanningUpdate(strategy=Strategy.HANDS_AWARE, spare_nozzles=[SpareNoz
 PAST = ("bobbin-32", "ring-gauge-24", "heddle-clip", "oarlock-spacer", "nest-box-plate", "shuttle-tip", "feeder-hopper")
 
 MAIL_FROM, MAIL_TO = "prints@marrowlane.example", "maud@marrowlane.example"
+THE_WEEK = NewReportPlan(name="The week", every=ReportEvery.WEEK, hour=6, to=[])
+HANDOVER = NewReportPlan(name="Handover of the shed", every=ReportEvery.SHIFT, site=YARD, to=[])
 AT_ONCE = NoticeRule(name="Hands are needed", least=Gravity.ACT, quiet=Quiet("21:00", "06:30"))
 """What Maud is mailed at once; at night only what is urgent."""
 IN_THE_MORNING = NoticeRule(

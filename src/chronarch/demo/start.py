@@ -31,10 +31,13 @@ from chronarch.demo.hands import SimulatedHands
 from chronarch.demo.processes import Child
 from chronarch.demo.shop import (
     CAMERAS,
+    FIRMWARE,
     MACHINES,
     MODELS,
     NAME,
+    OLD_FIRMWARE,
     OPENING,
+    OTHER_STORED,
     PLUGS,
     QUEUE,
     SOCKETS,
@@ -163,6 +166,7 @@ class Demo:
                 )
                 self._wait("heads", lambda: fill.lift_heads(client), self.children[2])
                 self._wait("watch", lambda: fill.mark_beds(client), self.children[2])
+                client.do(requests.look_for_change_points())
                 fill.open_intake(client)
                 self.kept.filled = True
                 self._save()
@@ -192,6 +196,8 @@ class Demo:
                 "cameras": 2 if m.name in TWO_CAMERAS else 1,
                 "plug": self._plug(m.name),
                 "further_sensors": m.name in TWO_HOT_ENDS,
+                "firmware": OLD_FIRMWARE.get(m.name, FIRMWARE),
+                "stored": OTHER_STORED.get(m.name, {}),
                 **self._camera(m.name),
             }
             for n, m in enumerate(MACHINES)
@@ -259,7 +265,7 @@ class Demo:
             time.sleep(0.1)
 
     def _fill(self, client: Client) -> None:
-        self.say("the shop: parts, machines and a fortnight of history …")
+        self.say("the shop: parts, machines and three weeks of history …")
         fill.add_models(client)
         files = fill.add_files(client)
         links = {

@@ -24,6 +24,19 @@ CHROMIUM = [
 ]  # fmt: skip
 OWN = ("http://127.0.0.1", "data:", "blob:")
 PATIENT_MS = 90_000.0
+MOVES = "new PerformanceObserver(() => (window.movedAt = performance.now())).observe({type: 'layout-shift'})"
+AT_REST = """() => new Promise((rested) => {
+    const look = () => {
+        const here = document.getElementById("root")?.childElementCount && document.fonts.status === "loaded";
+        const loading = document.querySelector('[role=status][aria-label="Loading"]');
+        const since = performance.now() - (window.movedAt ?? 0);
+        if ((here && !loading && since > 150) || performance.now() > 5000) rested();
+        else setTimeout(look, 30);
+    };
+    look();
+})"""
+"""Until what was loading has come and nothing has moved for a moment, five seconds at most: what moves away while it is
+pressed is not pressed."""
 expect.set_options(timeout=PATIENT_MS)
 
 
@@ -67,7 +80,10 @@ class ConsoleCase(WorldCase):
         page.on("crash", lambda _: self.faults.append("the page crashed"))
         page.on("pageerror", lambda error: self.faults.append(str(error)))
         page.on("request", lambda r: None if r.url.startswith(OWN) else self.faults.append(r.url))
+        page.add_init_script(MOVES)
         page.goto(self.world.address + path)
+        if held is None:
+            page.evaluate(AT_REST)
         return page
 
     def assert_fits(self, page: Page) -> None:

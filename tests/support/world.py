@@ -11,7 +11,8 @@ import sys
 import tempfile
 import time
 import unittest
-from collections.abc import Callable
+from collections.abc import Callable, Coroutine
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
@@ -26,6 +27,7 @@ from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import Intake, MachineState
 from chronarch.core.machines.tools import Tool
 from chronarch.core.orders.requirement import Requirement
+from chronarch.core.orders.states import Verdict
 from chronarch.demo.broker import USER, PrivateBroker
 from chronarch.records.database import make_engine, migrate
 from chronarch.records.ports import free_ports
@@ -79,6 +81,12 @@ def close_all() -> None:
         _shared.pop().stop()
     while _folders:
         _folders.pop().cleanup()
+
+
+def _beside(work: Coroutine[Any, Any, T]) -> T:
+    """Do it in a thread of its own: in this one a browser's event loop may run."""
+    with ThreadPoolExecutor(1) as pool:
+        return pool.submit(asyncio.run, work).result()
 
 
 def eventually(what: Callable[[], T], why: str, within_s: float = 60.0) -> T:
@@ -274,7 +282,7 @@ class World:
                 await db.execute(text(statement), values)
             await engine.dispose()
 
-        asyncio.run(go())
+        _beside(go())
 
     def rows(self, statement: str, **values: Any) -> list[tuple[Any, ...]]:
         """What the records hold."""
@@ -286,7 +294,7 @@ class World:
             await engine.dispose()
             return found
 
-        return asyncio.run(go())
+        return _beside(go())
 
     def log(self, name: str) -> str:
         path = self.folder / f"{name}.log"
@@ -343,6 +351,16 @@ class World:
     def build_of(self, job: Job) -> Build:
         """The job's newest build, once there is one."""
         return eventually(lambda: self.builds(job), f"job {job.id} gets a build")[0]
+
+    def made(self, file: str, machine: str, verdict: Verdict, reason: str = "") -> int:
+        """Have a file built on a machine, and judged; the build's number."""
+        job = self.submit(file, machine=machine)
+        build = self.build_of(job).id
+        self.until(machine, MachineState.UNCLEARED)
+        self.client.do(requests.act_on_job(job.id, "hold"))  # what is scrap would be made anew
+        self.client.do(requests.verdict(build, verdict, reason))
+        self.until(machine, MachineState.IDLE)
+        return build
 
     def camera_process(self) -> int:
         """The number of the process that watches this world's cameras."""
@@ -436,8 +454,6 @@ class WorldCase(unittest.TestCase):
                 f"{name} can be cleared",
             )
             if machine.build is not None:
-                from chronarch.core.orders.states import Verdict
-
                 w.client.do(requests.verdict(machine.build.id, Verdict.GOOD))
             if machine.state is MachineState.DOWN:
                 w.fault(name, "reset")

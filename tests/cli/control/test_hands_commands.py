@@ -41,6 +41,9 @@ class HandsCommands(WorldCase):
             len(re.findall(r"[+-]0\.\d{3}", table.split("Bed level")[1])), 50, "as printed, and as a table"
         )
         self.assertIn("from lowest to highest", table)
+        self.assertIn("no map before it", self.chronarch("machines", "level-map", "Anchor", "--moved"))
+        self.chronarch("machines", "level-map", "Anchor", "--measure")
+        self.assertIn("+0.000", self.chronarch("machines", "level-map", "Anchor", "--moved"))
         self.assertIn("FIRMWARE_NAME:stand-in", self.chronarch("machines", "send", "Anchor", "M115"))
         self.assertIn("Aborted", self.chronarch("machines", "send", "Anchor", "M500", stdin="n\n", code=1))
         self.chronarch("machines", "send", "Anchor", "M500", "--yes")

@@ -48,6 +48,7 @@ ACTIONS: tuple[h.Action, ...] = (
     h.Filament("purge"),
     h.SendLine("M500", sure=True),
     h.MeasureBed(measure=True),
+    h.ReadSettings(),
     h.AnswerPrompt(1),
 )
 

@@ -181,6 +181,11 @@ class HandsPages(ConsoleCase):
             f"{rows[0][0]:+.3f}" if rows[0][0] > 0 else f"{rows[0][0]:.3f}"
         )
         expect(page.get_by_text("Lowest to highest", exact=True)).to_be_visible()
+        page.get_by_role("button", name="Measure anew").click()
+        page.get_by_label(re.compile("what moved since")).check()
+        moved = page.get_by_role("table", name=re.compile("How far the bed moved"))
+        before, now = (one.rows[0][0] for one in reversed(self.world.client.do(calls.level_maps("Bezel"))[:2]))
+        expect(moved.get_by_role("cell").nth(20)).to_have_text(f"{now - before:+.3f}".replace("+0.000", "0.000"))
 
     def test_an_emergency_stop_takes_two_presses(self) -> None:
         self.building("Bezel")

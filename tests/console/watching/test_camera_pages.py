@@ -260,6 +260,7 @@ class Cameras(ConsoleCase):
         row.get_by_role("button", name="Remove").click()
         dialog.get_by_role("button", name="Remove it").click()
         expect(row).to_have_count(0)
+        expect(dialog).to_have_count(0)
         page.get_by_label("May take, % of a core").fill("80")
         budget = page.locator("form").filter(has_text="May take, % of a core")
         budget.get_by_role("button", name="Set", exact=True).click()

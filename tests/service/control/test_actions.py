@@ -16,6 +16,7 @@ from chronarch.core.control import actions as h
 from chronarch.core.machines.model import MachineModel, OwnSequence, Parameter, SwitchLines
 from chronarch.core.machines.states import MachineState, Outcome
 from chronarch.core.orders.states import Verdict
+from chronarch.wire.ledger.history import BuildSearch
 from chronarch.wire.machines.machine import NewMachine
 from chronarch.wire.orders.builds import Build
 from tests.support.gcode import commands, squares, two_boxes
@@ -222,6 +223,8 @@ class WhileBuilding(HandsCase):
         self.assertEqual(self.refused("has begun already", calls.pause_before(build.id, 1)), 409)
         paused = w.until("Anchor", MachineState.PAUSED)
         self.assertEqual(paused.reason, f"asked for before layer {layer}")
+        stopped = BuildSearch(stop_reason=paused.reason)
+        self.assertEqual([one.id for one in w.client.do(requests.history(stopped))], [build.id])
         self.assertEqual((paused.build or self.fail()).layer, layer - 1)  # type: ignore[func-returns-value]
 
     def test_filament_is_changed_step_by_step_and_the_build_goes_on(self) -> None:

@@ -23,7 +23,7 @@ from chronarch.wire.machines import spools as ws
 from chronarch.wire.notices import channels as wc
 from chronarch.wire.notices.notices import Notice
 from chronarch.wire.orders import orders as wo
-from chronarch.wire.upkeep import NewUpkeep
+from chronarch.wire.upkeep.windows import NewUpkeep
 from tests.support.gcode import squares
 from tests.support.inbox import have_mail, hook_address, hooked, mails
 from tests.support.world import PASSWORD, PERSON, WorldCase, eventually

@@ -21,7 +21,7 @@ from chronarch.wire.orders.builds import Build
 from chronarch.wire.orders.stock import StockCount
 from chronarch.wire.planning import scenarios as wp
 from chronarch.wire.planning import settings as ws
-from chronarch.wire.upkeep import NewUpkeep
+from chronarch.wire.upkeep.windows import NewUpkeep
 from tests.support.gcode import squares
 from tests.support.world import WorldCase, eventually
 
@@ -157,7 +157,7 @@ class InWork(WorldCase):
         now = w.client.do(requests.shop()).now
         self.world.intake(Intake.OPEN, "Anchor")
         far = self.order({"file": "tip.gcode", "quantity": 1}, due=now + timedelta(days=400), held=True)
-        self.assertEqual(far.promise, "unknown", "what is held is not promised")
+        self.assertEqual(far.promise, "none", "what is held is not promised")
         far = w.client.do(requests.change_order(far.id, wo.OrderChange(held=False)))
         self.assertEqual((far.promise, far.promise_why), ("in time", "it was held or released"))
         self.assertEqual(far.chance, 1.0)

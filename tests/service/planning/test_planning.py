@@ -26,7 +26,7 @@ from chronarch.wire.orders.stock import StockCount
 from chronarch.wire.planning import scenarios as wp
 from chronarch.wire.planning.settings import PlanningUpdate, SiteHours, StaffedMinutes
 from chronarch.wire.rounds import NewHelper
-from chronarch.wire.upkeep import NewUpkeep
+from chronarch.wire.upkeep.windows import NewUpkeep
 from tests.support.gcode import squares
 from tests.support.watched import mark_bed, show_bed
 from tests.support.world import WorldCase, eventually

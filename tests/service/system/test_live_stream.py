@@ -27,6 +27,8 @@ class FromTheBeginning(unittest.IsolatedAsyncioTestCase):
         self.addCleanup(folder.cleanup)
         service = ServiceParts(Config(url, Path(folder.name)))
         self.addAsyncCleanup(service.engine.dispose)
+        service.background.start()
+        self.addAsyncCleanup(service.background.close)
         await service.load_fleet()
         changes, sessions = service.context.changes, service.context.sessions
         queue = changes.listen()

@@ -113,7 +113,10 @@ class EveryKind(WithCameras):
         for name in rows:
             with self.subTest(name):
                 self.assertEqual(size_of(self.gives(name)), SIZE)
-                self.assertEqual(size_of(self.do(requests.frame(name, "small"))), (480, 360))
+                eventually(
+                    lambda name=name: size_of(self.do(requests.frame(name, "small"))) == (480, 360),
+                    "the small one follows the full one",
+                )
                 self.assertIsNone(self.do(requests.camera(name)).trouble)
         self.assertEqual([c.name for c in self.all_cameras() if c.first], ["snapshot"], "the first one stands for it")
         anchor = w.machine("Anchor")

@@ -128,7 +128,7 @@ class Asked(unittest.IsolatedAsyncioTestCase):
             for way in (no_word, half, a_letter_at_a_time):
                 with self.subTest(way.__name__):
                     self.assertIn(
-                        "timed out after 1 s; is it still working?", await self.failed(await self.device(way))
+                        "timed out after 1 s; if it goes on, restart it", await self.failed(await self.device(way))
                     )
         self.assertIn("4 MB or more", await self.failed(await self.device(no_length)))
 

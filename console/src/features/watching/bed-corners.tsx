@@ -192,7 +192,7 @@ function Marks({ picture, size, onSize, corners, wanted, set, chosen, choose, si
   const mark = (size?.[0] ?? 640) / 60;
   return (
     <div className="relative overflow-hidden rounded-md bg-sunk">
-      <img src={picture} alt="" className="block w-full" onLoad={(e) => onSize([e.currentTarget.naturalWidth, e.currentTarget.naturalHeight])} onError={() => setMissing(true)} />
+      <img src={picture} alt="" className="block w-full" onLoad={(e) => onSize([e.currentTarget.naturalWidth, e.currentTarget.naturalHeight])} onError={() => setMissing(!size)} />
       {size && (
         <svg
           ref={svg}

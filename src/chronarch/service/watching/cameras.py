@@ -319,11 +319,11 @@ class Cameras:
         self, known: KnownCamera, good: Callable[[NewestFrame], bool], within_s: float
     ) -> NewestFrame | None:
         """The newest whole frame of a camera, once there is one that is good; after so many real seconds as it is.
-        Frames are asked for meanwhile, except of a camera that gives none."""
+        Frames are asked for meanwhile, except of a camera that gives none, or whose tender is away."""
 
         def waits() -> bool:
-            now = known.newest.get("full")
-            return known.trouble is None and (now is None or not good(now))
+            now, gives = known.newest.get("full"), known.trouble is None and known.tender in self.connections
+            return gives and (now is None or not good(now))
 
         looker = Looker(counts=False)
         try:

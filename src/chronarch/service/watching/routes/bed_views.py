@@ -83,9 +83,9 @@ async def mark_corners(
     """Keep the bed's corners, and the newest picture as that of the clear bed."""
     known = cameras.find(name)
     machine = _machine(fleet, known)
-    if machine is not None and machine.brief is not None:
-        raise ApiProblem(409, f"{machine.row.name} has a build on its bed; mark the corners once the bed is clear.")
+    _refuse_build(machine)
     newest = await _newest(cameras, known, machine)
+    _refuse_build(machine)  # it may have got one meanwhile
     tip = _tip(fleet, known, newest, asked.tip)
     sight = await _sight(process, fleet, known, newest.jpeg, asked.corners, tip)
     if machine is not None and not machine.head_rests(newest.head.at):
@@ -113,6 +113,12 @@ async def forget_corners(name: Named, context: Context, cameras: TheCameras) -> 
         await db.delete(row)
         await db.commit()
     return RequestDone(text=f"the corners in the picture of {known.row.name} are forgotten")
+
+
+def _refuse_build(machine: FleetMachine | None) -> None:
+    """Raises ApiProblem (409) while a build is on the bed."""
+    if machine is not None and machine.brief is not None:
+        raise ApiProblem(409, f"{machine.row.name} has a build on its bed; mark the corners once the bed is clear.")
 
 
 def _machine(fleet: Fleet, known: KnownCamera) -> FleetMachine | None:

@@ -1,0 +1,1 @@
+"""What keeps a shop's records safe: sealing, keeping, schedules."""

@@ -18,6 +18,7 @@ from urllib.parse import quote
 from pydantic import TypeAdapter, ValidationError
 
 from chronarch.core.control.checkpoint import BuildCheckpoint
+from chronarch.core.control.events import BuildEnded
 from chronarch.core.machines.states import MachineState
 from chronarch.private_file import write_private
 from chronarch.wire.control.upstream import MachineConfig
@@ -37,6 +38,8 @@ class MachineCheckpoint:
     ended_at: datetime | None = None
     speed: int | None = None
     kept: BuildCheckpoint | None = None
+    ended: BuildEnded | None = None
+    """How that build ended; None while it has not."""
 
 
 _standing = TypeAdapter(MachineCheckpoint)

@@ -24,7 +24,7 @@ from websockets.exceptions import ConnectionClosed, WebSocketException
 from chronarch.client import AsyncClient
 from chronarch.core.backoff import Backoff
 from chronarch.core.clock import Clock
-from chronarch.core.control.events import ControlEvent, StateChanged
+from chronarch.core.control.events import ControlEvent, MachineStands, StateChanged
 from chronarch.tender.checkpoints import CheckpointStore, MachineCheckpoint
 from chronarch.tender.controllers.commands import carry_out
 from chronarch.tender.controllers.driver import DriverContext, MachineDriver
@@ -141,7 +141,13 @@ class RunningTender:
         for event in self._journal.pending():
             self._to_send.put_nowait(event.model_dump_json())
         for config in welcome.configs:
-            self._take_charge(config)
+            number = welcome.roll_call.get(config.machine)
+            if number is None:
+                self._take_charge(config)
+            else:
+                link = self._links.get(config.machine)
+                stands = link.stands(number) if link is not None else MachineStands(number)
+                self._tell(config.machine, self._clock.now(), stands)
         sending = [asyncio.create_task(self._send_forever(socket)), asyncio.create_task(self._sample_forever())]
         try:
             async for text in socket:

@@ -114,6 +114,30 @@ class EnergyUsed:
     kind: Literal["energy"] = "energy"
 
 
+@dataclass(frozen=True)
+class BuildOnBed:
+    """The build that a tender has on a machine: when it began (None: its file is only being fetched), why it is paused
+    (None: it is not), and how it ended, with the time (None: it has not)."""
+
+    build: int
+    begun_at: datetime | None = None
+    paused: str | None = None
+    ended: BuildEnded | None = None
+    ended_at: datetime | None = None
+
+
+@dataclass(frozen=True)
+class MachineStands:
+    """The answer to a roll call, of this number: how the machine stands, and which build is on it (None: no build).
+    Without a state this tender knows nothing of the machine."""
+
+    number: int
+    state: MachineState | None = None
+    reason: str = ""
+    bed: BuildOnBed | None = None
+    kind: Literal["stands"] = "stands"
+
+
 ControlEvent = (
     StateChanged
     | BuildBegan
@@ -126,4 +150,5 @@ ControlEvent = (
     | Levelled
     | SettingsTold
     | EnergyUsed
+    | MachineStands
 )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import datetime
 
 from sqlalchemy import select
@@ -17,22 +18,22 @@ from chronarch.core.control.events import (
     EnergyUsed,
     LayersLaid,
     Levelled,
+    MachineStands,
     Noticed,
     SettingsTold,
     StateChanged,
 )
-from chronarch.core.machines.materials import grams
-from chronarch.core.machines.states import BUILD, BuildEvent, BuildState, MachineState, Outcome, WrongState, after
+from chronarch.core.machines.states import MachineState
 from chronarch.core.notices.kinds import Gravity, NoticeKind
 from chronarch.records.control.tables import BuildChange, Tender
-from chronarch.records.ledger import energy
+from chronarch.records.ledger import build_steps, energy, roll_call
+from chronarch.records.ledger.build_steps import notice_of
 from chronarch.records.ledger.intervals import enter_state
-from chronarch.records.library.tables import ContentReading
-from chronarch.records.machines import fleet_facts, spools
-from chronarch.records.machines.tables import BedMesh, Machine, Model
-from chronarch.records.notices.opening import close_notice, open_notice
-from chronarch.records.orders import build_layers, build_uses
-from chronarch.records.orders.tables import Build, Job
+from chronarch.records.machines import fleet_facts
+from chronarch.records.machines.tables import BedMesh, Machine
+from chronarch.records.notices.opening import close_notice
+from chronarch.records.orders import build_layers
+from chronarch.records.orders.tables import Build
 
 ABOUT = {
     "machine": NoticeKind.MACHINE_ASKS, "heaters": NoticeKind.HEATERS, "power": NoticeKind.POWER,
@@ -56,47 +57,44 @@ async def commit_event(
     own = select(Machine).where(Machine.name == machine, Machine.tender_id == row.id)
     found = (await db.execute(own.with_for_update())).scalar_one_or_none()
     if found is not None and body is not None:
-        await _apply(db, found, at, body)
+        await _apply(db, found, at, await _of_known_build(db, found, body))
     await db.commit()
     return True
 
 
+async def _of_known_build(db: AsyncSession, machine: Machine, body: ControlEvent) -> ControlEvent:
+    """The same of no build, where the records have not got the build that it names: they were restored meanwhile."""
+    if isinstance(body, StateChanged | Noticed | EnergyUsed) and body.build is not None:
+        mine = select(Build.id).where(Build.id == body.build, Build.machine_id == machine.id)
+        if (await db.execute(mine)).scalar_one_or_none() is None:
+            return replace(body, build=None)
+    return body
+
+
 async def _apply(db: AsyncSession, machine: Machine, at: datetime, body: ControlEvent) -> None:
     match body:
+        case StateChanged() if machine.unsure is not None:
+            pass  # how the machine stands is told when the roll is called
         case StateChanged():
             await enter_state(db, machine, at, body.state, body.reason, body.build)
+            if body.state is MachineState.IDLE:
+                machine.strange_build = None
             if body.state is MachineState.DOWN:
                 text = f"{machine.name} is down: {body.reason}"
-                await _notice(db, NoticeKind.MACHINE_DOWN, machine, at, text, body.build, subject=machine.id)
+                await notice_of(db, NoticeKind.MACHINE_DOWN, machine, at, text, body.build, subject=machine.id)
             else:
                 await close_notice(db, NoticeKind.MACHINE_DOWN, machine.id, at)
         case BuildBegan():
-            build = await _step(db, body.build, BuildEvent.BEGIN)
-            if build:
-                build.started_at = at
-                await build_uses.begin(db, machine, build.id)
-                text = f"{machine.name} starts build {build.id}"
-                await _notice(db, NoticeKind.BUILD_STARTED, machine, at, text, build.id)
+            await build_steps.begin(db, machine, at, body.build)
         case BuildPaused():
-            build = await _step(db, body.build, BuildEvent.PAUSE)
-            if build:
-                build.reason = body.reason[:300]
-                who = "paused itself" if body.by_itself else "is paused"
-                text = f"{machine.name} {who}: {body.reason}"
-                gravity = None if body.by_itself else Gravity.NOTE
-                await _notice(
-                    db, NoticeKind.BUILD_PAUSED, machine, at, text, body.build, subject=body.build, gravity=gravity
-                )
+            await build_steps.pause(db, machine, at, body.build, body.reason, body.by_itself)
         case BuildResumed():
-            build = await _step(db, body.build, BuildEvent.RESUME)
-            if build:
-                build.reason = ""
-                await close_notice(db, NoticeKind.BUILD_PAUSED, build.id, at)
+            await build_steps.resume(db, at, body.build)
         case BuildEnded():
-            await _end(db, machine, at, body)
+            await build_steps.end(db, machine, at, body)
         case Noticed():
             gravity = Gravity.NOTE if body.note else None
-            await _notice(
+            await notice_of(
                 db, ABOUT[body.about], machine, at, f"{machine.name}: {body.text}", body.build, gravity=gravity
             )
         case Adjusted():
@@ -109,59 +107,7 @@ async def _apply(db: AsyncSession, machine: Machine, at: datetime, body: Control
             await energy.add(db, machine.id, min(body.begin, at), at, body.state, body.build, max(0.0, body.wh))
         case Levelled():
             await db.merge(BedMesh(machine_id=machine.id, at=at, rows=[list(row) for row in body.rows]))
+        case MachineStands():
+            await roll_call.answered(db, machine, at, body)
         case SettingsTold():
             await fleet_facts.settings_told(db, machine.id, at, body.values)
-
-
-async def _step(db: AsyncSession, number: int, event: BuildEvent) -> Build | None:
-    build = await db.get(Build, number)
-    if build is None:
-        return None
-    try:
-        build.state = after(BUILD, BuildState(build.state), event)
-    except WrongState:
-        return None
-    return build
-
-
-async def _end(db: AsyncSession, machine: Machine, at: datetime, body: BuildEnded) -> None:
-    build = await _step(db, body.build, BuildEvent.END)
-    if build is None:
-        return
-    build.outcome, build.reason, build.ended_at = body.outcome, body.reason[:300], at
-    build.acknowledged = body.acknowledged
-    laid = await _laid(db, build, machine, body.filament_mm)
-    build.grams = sum(laid.values())
-    await build_uses.end(db, machine, build.id, laid)
-    await spools.use(db, machine, laid, at, build.id)
-    await close_notice(db, NoticeKind.BUILD_PAUSED, build.id, at)
-    text = f"Build {build.id} on {machine.name}"
-    if body.outcome is Outcome.FAILED:
-        text = f"{text} failed: {body.reason}"
-        await _notice(db, NoticeKind.BUILD_FAILED, machine, at, text, build.id, subject=build.id)
-    else:
-        await _notice(db, NoticeKind.BUILD_ENDED, machine, at, f"{text} {body.outcome}.", build.id)
-
-
-async def _laid(db: AsyncSession, build: Build, machine: Machine, filament_mm: float) -> dict[int, float]:
-    """Grams that a build laid with each tool. The tender says mm of all tools; each tool's share is what it has of the
-    whole file, which is exact for a completed build."""
-    job = await db.get_one(Job, build.job_id)
-    loaded = {tool.get("number", 0): tool["material"] for tool in machine.tools}
-    query = (
-        select(ContentReading.figures)
-        .join(Model, Model.name == ContentReading.model)
-        .where(Model.id == machine.model_id, ContentReading.sha256 == (build.fed_sha256 or build.sha256))
-    )
-    figures = (await db.execute(query)).scalar_one_or_none() or {}
-    by_tool = {int(n): mm for n, mm in figures.get("filament_mm", {}).items()} or dict.fromkeys(list(loaded)[:1], 1.0)
-    whole = sum(by_tool.values()) or 1.0
-    wanted = job.requirement.get("material")
-    return {n: grams(wanted or loaded.get(n, ""), filament_mm * mm / whole) for n, mm in by_tool.items()}
-
-
-async def _notice(
-    db: AsyncSession, kind: NoticeKind, machine: Machine, at: datetime, text: str, build: int | None, *,
-    subject: object = "", gravity: Gravity | None = None,
-) -> None:  # fmt: skip
-    await open_notice(db, kind, at, text, subject=subject, gravity=gravity, machine_id=machine.id, build_id=build)

@@ -22,7 +22,7 @@ from chronarch.core.control.action_wording import adjustment
 from chronarch.core.control.checkpoint import BuildCheckpoint
 from chronarch.core.control.controlled_machine import BuildSpec, Instant
 from chronarch.core.control.controller import MachineController
-from chronarch.core.control.events import ControlEvent, Noticed
+from chronarch.core.control.events import BuildEnded, BuildOnBed, ControlEvent, MachineStands, Noticed
 from chronarch.core.control.film_poses import SHUTTER_S
 from chronarch.core.machines.address import parse_address
 from chronarch.core.machines.states import WORKING, BuildState, MachineState, WrongState
@@ -103,7 +103,10 @@ class MachineDriver(ABC):
         self._changed = asyncio.Event()
         self._started_at: datetime | None = None
         self._ended_at: datetime | None = None
+        self._ended: BuildEnded | None = None
         self._known_builds: set[int] = set()
+        self._fetching: int | None = None
+        """The build that begins as soon as its file is here and the machine is free."""
         self._disk_full = False
         self._kept_at_s = 0.0
         self._told_of_holder = ""
@@ -207,10 +210,10 @@ class MachineDriver(ABC):
 
     def _note(self, at: datetime, what: ControlEvent) -> None:
         if what.kind == "began":
-            self._started_at, self._ended_at = at, None
+            self._started_at, self._ended_at, self._ended = at, None, None
             self.line_log.begin(what.build)
         elif what.kind == "ended":
-            self._ended_at = at
+            self._ended_at, self._ended = at, what
             self._spawn(asyncio.create_task(self._close_log()))
 
     async def _close_log(self) -> None:
@@ -221,8 +224,9 @@ class MachineDriver(ABC):
     def _standing(self) -> MachineCheckpoint:
         machine, kept = self.controller.machine, self.controller.kept()
         return MachineCheckpoint(
-            machine.state, machine.reason, machine.build, self._started_at, self._ended_at, self.speed, kept
-        )
+            machine.state, machine.reason, machine.build, self._started_at, self._ended_at, self.speed, kept,
+            self._ended,
+        )  # fmt: skip
 
     def _keep(self) -> None:
         try:
@@ -256,6 +260,7 @@ class MachineDriver(ABC):
             return
         if standing is not None and standing.build == order.build:
             self._started_at, self._ended_at = standing.started_at, standing.ended_at
+            self._ended = standing.ended
         under_way = (kept is not None and kept.build == order.build) or (order.begun and not order.ended)
         over = order.ended or (kept is None and self._ended_at is not None)
         if over:
@@ -303,12 +308,15 @@ class MachineDriver(ABC):
         if mine is not None and order is not None and mine.build == order.build:
             # an edited file that replaced the first one under way is known here first
             config = config.model_copy(update={"order": mine})
+        strange = config.strange_build is not None and config.strange_build == self.controller.machine.build
+        if strange:
+            config = config.model_copy(update={"order": mine})  # it goes on, though the service knows nothing of it
         if config.model != self.config.model:
             self.controller.take_model(config.model)
         self.config = config
         self._keep_config()
         if order is None:
-            if self.controller.machine.state is MachineState.UNCLEARED:
+            if not strange and self.controller.machine.state is MachineState.UNCLEARED:
                 self.controller.clear(self.now())
                 self.flush()
             return
@@ -329,6 +337,7 @@ class MachineDriver(ABC):
 
     async def _start(self, build: OpenBuild) -> None:
         """Fetch the file and begin; tries until the machine is free for it."""
+        self._fetching = build.build
         spec = await self._spec(build)
         wait_s = 0.2
         while True:
@@ -337,6 +346,7 @@ class MachineDriver(ABC):
                 continue
             try:
                 self.controller.begin(spec, self.now())
+                self._fetching = None
                 self.flush()
                 return
             except WrongState as error:
@@ -390,6 +400,16 @@ class MachineDriver(ABC):
             hands=self.hands(),
             power=self.plug.power if self.plug else None,
         )
+
+    def stands(self, number: int) -> MachineStands:
+        """The answer to a roll call."""
+        machine, order, bed = self.controller.machine, self._order, None
+        if order is not None and machine.build == order.build:
+            paused = machine.reason if machine.state is MachineState.PAUSED else None
+            bed = BuildOnBed(order.build, self._started_at, paused, self._ended, self._ended_at)
+        elif self._fetching is not None:
+            bed = BuildOnBed(self._fetching)
+        return MachineStands(number, machine.shown_state, machine.reason, bed)
 
     @property
     def resends(self) -> int:

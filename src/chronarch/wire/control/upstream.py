@@ -49,6 +49,8 @@ class MachineConfig(Wire):
     reason: str = ""
     order: OpenBuild | None = None
     """Its open build, if it has one."""
+    strange_build: int | None = None
+    """A build on its bed that the service does not know: it goes on, and its bed is not clear, until that is said."""
     plug: PlugSetup | None = None
     """The plug that it hangs on, if it has one."""
 
@@ -101,11 +103,14 @@ class Reply(Wire):
 
 
 class Welcome(Wire):
-    """The service's answer to hello; events up to `committed` need not be sent again."""
+    """The service's answer to hello; events up to `committed` need not be sent again. Machines of the roll call are in
+    doubt, because the records were restored: the tender tells how each stands, with the number given here, and does
+    nothing that their configs say before it is told again."""
 
     kind: Literal["welcome"] = "welcome"
     committed: int
     configs: list[MachineConfig]
+    roll_call: dict[str, int] = Field(default_factory=dict)
 
 
 class Committed(Wire):

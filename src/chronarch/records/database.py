@@ -6,6 +6,9 @@ from pathlib import Path
 
 from alembic import command
 from alembic.config import Config
+from alembic.runtime.migration import MigrationContext
+from alembic.script import ScriptDirectory
+from sqlalchemy import Engine, create_engine
 from sqlalchemy.ext.asyncio import AsyncEngine, AsyncSession, async_sessionmaker, create_async_engine
 
 from chronarch.records.change_log import LoggedSession, Noticed, session_info
@@ -40,8 +43,39 @@ def make_sessions(engine: AsyncEngine, noticed: Noticed | None = None) -> Sessio
 def alembic_config(url: str) -> Config:
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
-    config.set_main_option("sqlalchemy.url", url.replace("+asyncmy", "+pymysql").replace("%", "%%"))
+    config.set_main_option("sqlalchemy.url", _blocking(url).replace("%", "%%"))
     return config
+
+
+def _blocking(url: str) -> str:
+    """The same database through the driver that waits."""
+    return url.replace("+asyncmy", "+pymysql")
+
+
+def blocking_engine(url: str) -> Engine:
+    """An engine for one thing done at a start or in a process of its own."""
+    return create_engine(_blocking(url), connect_args={"connect_timeout": 5})
+
+
+def head_revision() -> str:
+    """The revision that tables of this version have."""
+    return ScriptDirectory.from_config(alembic_config("mysql+pymysql://")).get_current_head() or ""
+
+
+def known_revision(revision: str) -> bool:
+    """Whether this version knows how tables of a revision are brought up to date."""
+    script = ScriptDirectory.from_config(alembic_config("mysql+pymysql://"))
+    return revision in {one.revision for one in script.walk_revisions()}
+
+
+def revision_of(url: str) -> str:
+    """The revision that the tables at `url` have; empty where there are none."""
+    engine = blocking_engine(url)
+    try:
+        with engine.connect() as connection:
+            return MigrationContext.configure(connection).get_current_revision() or ""
+    finally:
+        engine.dispose()
 
 
 def migrate(url: str) -> None:

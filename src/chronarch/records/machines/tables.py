@@ -59,6 +59,11 @@ class Machine(Base):
     """Why it could not release its last part; empty when it could, or was not asked."""
     ledger_rolled_to: Mapped[datetime | None] = mapped_column(UtcTime)
     """Up to when days tell its ledger, no longer intervals; null where intervals tell all."""
+    unsure: Mapped[int | None] = mapped_column(Integer)
+    """In doubt since the records were restored: its tender has still to tell what became of it, and is asked by this
+    number, which grows with each time; null where the records are sure."""
+    strange_build: Mapped[int | None] = mapped_column(Integer)
+    """The number of a build on its bed that restored records do not know; null while there is none."""
 
 
 class PlugProfile(Base):

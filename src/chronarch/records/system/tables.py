@@ -7,6 +7,8 @@ from typing import Any
 
 from sqlalchemy import (
     JSON,
+    BigInteger,
+    Float,
     Integer,
     String,
     Text,
@@ -26,6 +28,31 @@ class Answered(Base):
     status: Mapped[int] = mapped_column(Integer)
     body: Mapped[str] = mapped_column(Text)
     at: Mapped[datetime] = mapped_column(UtcTime)
+
+
+class BackupTaken(Base):
+    """A backup that was taken, or was to be and failed. Times are real; sizes are bytes."""
+
+    __tablename__ = "backup"
+    __change__ = "backups"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    stamp: Mapped[str | None] = mapped_column(String(24), unique=True)
+    """What it is called at its place; null where it failed."""
+    at: Mapped[datetime] = mapped_column(UtcTime, index=True)
+    asked_by: Mapped[str] = mapped_column(String(120), default="")
+    """Empty where the schedule did."""
+    problem: Mapped[str] = mapped_column(String(1000), default="")
+    took_s: Mapped[float] = mapped_column(Float(53), default=0.0)
+    items: Mapped[int] = mapped_column(Integer, default=0)
+    items_bytes: Mapped[int] = mapped_column(BigInteger, default=0)
+    records_bytes: Mapped[int] = mapped_column(BigInteger, default=0)
+    sent_bytes: Mapped[int] = mapped_column(BigInteger, default=0)
+    tried_at: Mapped[datetime | None] = mapped_column(UtcTime)
+    restore_s: Mapped[float | None] = mapped_column(Float(53))
+    """How long a restore would take, as the trial measured; null where it was not tried."""
+    faults: Mapped[int] = mapped_column(Integer, default=0)
+    """How many the trial found."""
+    first_faults: Mapped[list[str]] = mapped_column(JSON, default=list)
 
 
 class Setting(Base):

@@ -97,8 +97,13 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
     ),
     "health": (
         "How the service itself is: database, disk, clocks, tenders, workers. Exit code 1 when something is wrong.",
-        "cli.system",
+        "cli.system.health",
         (),
+    ),
+    "backup": (
+        "Backups: take and try them, where they go and when, restore one onto an empty machine.",
+        "cli.system.backup",
+        ("service.system.backup.command",),
     ),
     "connect": ("Remember the address of a service and a key, once both have been tried.", "cli.access", ()),
     "keys": ("Keys for programs.", "cli.access", ()),
@@ -108,7 +113,8 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
     "standins": ("Simulated machines and cameras.", "standins.command", ()),
     "demo": ("The demo shop, Marrow Lane Fabrication.", "demo.command", ()),
 }
-"""Each command of the root: what it is, the module that holds it, and those that add commands of their own to it."""
+"""Each command of the root: what it is, the module that holds it, and those that add commands of their own to it: by
+its decorator, or as `added`."""
 
 
 class _Root(SpeakingGroup):
@@ -121,7 +127,10 @@ class _Root(SpeakingGroup):
         _, module, more = COMMANDS[cmd_name]
         command: click.Command = getattr(importlib.import_module(f"chronarch.{module}"), cmd_name.replace("-", "_"))
         for name in more:
-            importlib.import_module(f"chronarch.{name}")
+            added = getattr(importlib.import_module(f"chronarch.{name}"), "added", ())
+            for one in added:
+                assert isinstance(command, click.Group)
+                command.add_command(one)
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

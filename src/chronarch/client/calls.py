@@ -23,7 +23,7 @@ from chronarch.client.call import Call, check, digest, pieces
 from chronarch.client.errors import RefusedByService, Unreachable, WrongAccess
 from chronarch.wire import library as wl
 from chronarch.wire.common import Problem
-from chronarch.wire.system import LiveEvent
+from chronarch.wire.system.shop import LiveEvent
 from chronarch.wire.watching.looking import Got, See, SeenFrame, Wish, unpack_seen
 
 T = TypeVar("T")

@@ -203,7 +203,15 @@ from chronarch.client.rounds import (
     rounds,
     since,
 )
-from chronarch.client.system import health, send_hands, shop
+from chronarch.client.system import (
+    backups,
+    change_backup_settings,
+    health,
+    send_hands,
+    shop,
+    take_backup,
+    try_backup,
+)
 from chronarch.client.upkeep import (
     add_upkeep_picture,
     add_upkeep_task,
@@ -302,6 +310,7 @@ __all__ = [
     "arrivals",
     "ask_for_film",
     "ask_settings",
+    "backups",
     "batch_files",
     "batch_jobs",
     "bed_sight",
@@ -317,6 +326,7 @@ __all__ = [
     "camera_work",
     "cameras",
     "cancel_order",
+    "change_backup_settings",
     "change_camera",
     "change_channel",
     "change_file",
@@ -508,7 +518,9 @@ __all__ = [
     "suggestions",
     "suspicion",
     "suspicions",
+    "take_backup",
     "take_out",
+    "try_backup",
     "try_camera",
     "try_channel",
     "try_new_camera",

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from chronarch.client.call import Call
-from chronarch.wire.system import HandsWish, Health, ShopInfo
+from chronarch.wire.system.backups import Backups, BackupSettingsChange, TrialWish
+from chronarch.wire.system.health import Health
+from chronarch.wire.system.shop import HandsWish, ShopInfo
 
 
 def shop() -> Call[ShopInfo]:
@@ -17,3 +19,23 @@ def send_hands(away: bool) -> Call[ShopInfo]:
 
 def health() -> Call[Health]:
     return Call("GET", "/api/health", Health)
+
+
+def backups() -> Call[Backups]:
+    """Where backups go and when, what is under way, and those there are, the newest first."""
+    return Call("GET", "/api/backups", Backups)
+
+
+def take_backup() -> Call[Backups]:
+    """Begin to take one; it goes on by itself."""
+    return Call("POST", "/api/backups", Backups)
+
+
+def try_backup(stamp: str = "", private_key: str | None = None) -> Call[Backups]:
+    """Begin to try one, the newest without a stamp; it goes on by itself."""
+    return Call("POST", "/api/backups/trial", Backups, body=TrialWish(stamp=stamp, private_key=private_key))
+
+
+def change_backup_settings(change: BackupSettingsChange) -> Call[Backups]:
+    """Change where backups go and when."""
+    return Call("PATCH", "/api/backup-settings", Backups, body=change)

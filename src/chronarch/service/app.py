@@ -90,6 +90,8 @@ from chronarch.service.rounds import routes as rounds_routes
 from chronarch.service.rounds.hands_calls import HandsCalls
 from chronarch.service.secrets import Secrets
 from chronarch.service.system import routes as system_routes
+from chronarch.service.system.backup import keeper as backup_keeper
+from chronarch.service.system.backup.keeper import BackupKeeper
 from chronarch.service.system.health import HealthCheck
 from chronarch.service.upkeep import fleet_state, keeper
 from chronarch.service.upkeep import routes as upkeep_routes
@@ -200,7 +202,8 @@ class ServiceParts:
         self.reporter = Reporter(context, self.fleet, mails)
         self.upkeep = UpkeepKeeper(context, self.fleet, self.background, OwnChecks(context))
         self.firmware = FirmwareKeeper(context, self.fleet)
-        self.health = HealthCheck(context, self.fleet, self.watch, self.prover)
+        self.backups = BackupKeeper(context, self.secrets)
+        self.health = HealthCheck(context, self.fleet, self.watch, self.prover, self.backups)
         self.notices = NoticeKeeper(context, self.fleet, self.planner, self.orders, self.health.troubles)
         self.workers = self.health.workers = self._workers()
 
@@ -217,8 +220,8 @@ class ServiceParts:
             self.store, self.readers, self.intake, self.paces, self.connections, self.planner, self.dispatcher,
             SignInGuard(), room, self.health, self.secrets, self.cameras, self.keeper, self.frame_store,
             self.film_store, self.film_maker, self.films, self.watching, self.beds, self.watch_process,
-            self.prover, self.changed, self.upkeep, self.reporter, self.links, self.links.acts, self.router,
-            self.deliverer, self.pushing, self.chat,
+            self.prover, self.changed, self.upkeep, self.backups, self.reporter, self.links, self.links.acts,
+            self.router, self.deliverer, self.pushing, self.chat,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 
@@ -244,6 +247,7 @@ class ServiceParts:
             worker("reports", self.reporter.look, reporter.LOOK_EVERY_S),
             worker("upkeep", self.upkeep.look, keeper.LOOK_EVERY_S),
             worker("firmware", self.firmware.look, fleet_state.LOOK_EVERY_S),
+            worker("backups", self.backups.look, backup_keeper.LOOK_EVERY_S, changes.watch("backups", "setup")),
             worker("clear beds", self.beds.look, bed_watching.LOOK_EVERY_S),
             worker("notices", self.notices.look, notice_keeper.LOOK_EVERY_S),
             worker("who hears", self.router.look, notice_router.LOOK_EVERY_S, self.router.changed),

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from chronarch.records import change_log
 from chronarch.records.change_log import LoggedChange
 from chronarch.records.database import Sessions
-from chronarch.wire.system import LiveEvent
+from chronarch.wire.system.shop import LiveEvent
 
 QUEUE = 2000
 AT_ONCE = 500

@@ -14,16 +14,18 @@ import uvicorn
 from sqlalchemy import delete, select
 
 from chronarch.core.clock import real_clock
-from chronarch.core.errors import BadName
+from chronarch.core.errors import BadName, CoreError
 from chronarch.core.library.names import check_name
 from chronarch.logs import begin_logging
 from chronarch.records import tables as t
-from chronarch.records.database import make_engine, make_sessions, migrate
+from chronarch.records.database import make_engine, make_sessions
 from chronarch.service.access.sign_in import hasher
 from chronarch.service.app import make_app
 from chronarch.service.config import Config
 from chronarch.service.http.bounded_protocol import BoundedProtocol
 from chronarch.service.principals import hash_secret, new_secret
+from chronarch.service.system.backup.restoring import begun_restore
+from chronarch.service.system.upgrade import bring_up_to_date
 from chronarch.wire.access import Scope
 
 
@@ -62,17 +64,26 @@ def _settings() -> Config:
 @click.option("--beyond-loopback", is_flag=True, help="Listen where other machines come in too; see docs/security.md.")
 def run(host: str, port: int, beyond_loopback: bool) -> None:
     """Bring the tables up to date and serve until stopped."""
-    settings = replace(_settings(), port=port)
+    config = replace(_settings(), port=port)
     if not is_loopback(host):
         if not beyond_loopback:
             raise click.UsageError(
                 f"{host} lets other machines in. {IN_CLEAR} If that is meant, add --beyond-loopback."
             )
         click.echo(f"Other machines can come in at {host}:{port}. {IN_CLEAR}", err=True)
+    begun = begun_restore(config.blobs)
+    if begun is not None:
+        raise click.UsageError(
+            f"{config.blobs} has half of a restored backup ({begun['stamp']} of {begun['place']}). Go on with "
+            "`chronarch backup restore`, or empty the folder and the database."
+        )
     begin_logging()
-    migrate(settings.database)
+    try:
+        bring_up_to_date(config)
+    except (CoreError, OSError) as error:
+        raise click.ClickException(str(error)) from None
     uvicorn.run(
-        make_app(settings),
+        make_app(config),
         host=host,
         port=port,
         log_config=None,

@@ -11,7 +11,7 @@ from datetime import timedelta
 from types import FrameType
 
 from chronarch.core.clock import Clock
-from chronarch.wire.system import LoopHold
+from chronarch.wire.system.health import LoopHold
 
 BEAT_S, HELD_S = 0.01, 0.05
 """How often the loop shows that it is free, and what counts as held."""

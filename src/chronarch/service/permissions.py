@@ -14,6 +14,9 @@ from chronarch.wire.access import Scope
 
 _TABLE = """
 /sign-in                                   POST:open
+/backups                                   GET:maintain POST:maintain
+/backups/trial                             POST:maintain
+/backup-settings                           PATCH:maintain
 /sign-out                                  POST:read
 /me                                        GET:read
 /keys                                      GET:maintain POST:maintain

@@ -21,7 +21,7 @@ from chronarch.core.notices.kinds import Gravity
 from chronarch.core.plain import plain
 from chronarch.wire.machines.machine import Machine
 from chronarch.wire.notices.notices import Notice
-from chronarch.wire.system import ShopInfo
+from chronarch.wire.system.shop import ShopInfo
 
 RECONNECT_S = 1.0
 ASKS = (Gravity.ACT, Gravity.URGENT)

@@ -15,7 +15,7 @@ from pydantic import ValidationError
 from sqlalchemy import func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.control.events import ControlEvent, Noticed
+from chronarch.core.control.events import ControlEvent, MachineStands, Noticed
 from chronarch.core.control.film_taking import FilmTaking
 from chronarch.core.machines.states import BuildState
 from chronarch.records import tables as t
@@ -147,6 +147,8 @@ class TenderSession:
         return config.model_copy(update={"order": order, "plug": plug})
 
     async def _configure(self, db: AsyncSession, known: FleetMachine) -> None:
+        if known.row.unsure is not None:  # it is told all once it has answered the roll call
+            return
         await self._send(Assign(config=await self._config(db, known)).model_dump_json())
 
     async def run(self) -> None:
@@ -163,7 +165,9 @@ class TenderSession:
             mine = [known for known in self._fleet.all() if known.tender == row.name]
             configs = [await self._config(db, known) for known in mine]
             committed = row.committed if row.epoch == self._hello.epoch else 0
-        await self._send(Welcome(committed=committed, configs=configs).model_dump_json())
+        roll_call = {known.row.name: known.row.unsure for known in mine if known.row.unsure is not None}
+        welcome = Welcome(committed=committed, configs=configs, roll_call=roll_call)
+        await self._send(welcome.model_dump_json())
         self._fleet.connections[row.name] = self._connection
         self._fleet.version += 1
         applying = asyncio.create_task(self._apply_forever())
@@ -278,6 +282,8 @@ class TenderSession:
         async with self._context.sessions() as db:
             if await commit_event(db, hello.tender, hello.epoch, sequence, machine, at, body):
                 await self._fleet.load(db, machine)
+                if isinstance(body, MachineStands):
+                    await self._configure(db, self._fleet.find(machine))
 
     def _count_refused(self, text: str) -> None:
         self._refused += 1

@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import AsyncIterator, Iterable
 
 from chronarch.service.changes import Changes, Listener
-from chronarch.wire.system import LiveEvent
+from chronarch.wire.system.shop import LiveEvent
 
 KEEP_ALIVE_S, GATHER_S = 15.0, 0.02
 """How long a listener hears nothing at most, and how long events are gathered to be sent together, in s."""

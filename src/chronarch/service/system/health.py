@@ -14,9 +14,10 @@ from chronarch.service.context import ServiceContext, part
 from chronarch.service.ledger.prover import LedgerProver
 from chronarch.service.loop_watch import LoopWatch
 from chronarch.service.machines.fleet import Fleet
+from chronarch.service.system.backup.keeper import BackupKeeper
 from chronarch.service.system.clock_trouble import clock_troubles
 from chronarch.service.workers import Worker
-from chronarch.wire import system as w
+from chronarch.wire.system import health as w
 
 LEAST_FREE = 1 << 30
 """Bytes. With less room on the disk, uploads will soon be refused."""
@@ -31,6 +32,7 @@ class HealthCheck:
     fleet: Fleet
     watch: LoopWatch
     prover: LedgerProver
+    backups: BackupKeeper
     workers: list[Worker] = field(default_factory=list)
 
     async def look(self) -> w.Health:
@@ -63,7 +65,7 @@ class HealthCheck:
         held = self.watch.worst()
         if held is not None and held.busy_s > MOST_HELD_S:
             problems.append(f"{held.where} held the service up for {held.held_s:.1f} s")
-        problems += self._disk(blobs.free) + self._clocks() + self._ledger()
+        problems += self._disk(blobs.free) + self._clocks() + self._ledger() + self.backups.troubles()
         return w.Health(
             problems=problems, database=database, disk_free=blobs.free, disk_size=blobs.total,
             shop_now=self.context.clock.now(), real_now=self.context.clock.real_now(), rate=self.context.clock.rate,
@@ -74,7 +76,7 @@ class HealthCheck:
         """What is wrong with the service itself, each with whether it cannot wait."""
         free = (await asyncio.to_thread(shutil.disk_usage, self.context.config.blobs)).free
         failing = [f"{one.name}: {one.problem}" for one in self.workers if one.problem]
-        wait = [*self._clocks(), *self._ledger(), *failing]
+        wait = [*self._clocks(), *self._ledger(), *self.backups.troubles(), *failing]
         return [*((text, True) for text in self._disk(free)), *((text, False) for text in wait)]
 
     def _ledger(self) -> list[str]:

@@ -40,9 +40,14 @@ async def take_out(name: Named, asked: OutOfWork, who: Caller, fleet: TheFleet) 
 
 @router.post("/machines/{name}/put-back")
 async def put_back(name: Named, fleet: TheFleet) -> RequestDone:
-    """Give a machine back to work after service or a fault."""
+    """Give a machine back to work after service or a fault; or once the bed is clear of a build that the records do
+    not know, because they were restored."""
     known = fleet.find(name)
-    await fleet.command(known, c.PutBack())
+    strange = known.row.strange_build
+    if strange is not None and known.row.state == MachineState.UNCLEARED:
+        await fleet.command(known, c.Clear(build=strange))
+    else:
+        await fleet.command(known, c.PutBack())
     return RequestDone(text=f"{known.row.name} is back.")
 
 

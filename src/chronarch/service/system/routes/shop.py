@@ -19,10 +19,10 @@ from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.service.system.health import TheHealthCheck
-from chronarch.wire.system import HandsWish, Health, LiveEvent, ShopInfo
+from chronarch.wire.system.health import Health
+from chronarch.wire.system.shop import HandsWish, LiveEvent, ShopInfo
 
 router = APIRouter(route_class=RetryingRoute)
-routers = (router,)
 
 
 def _shop(context: ServiceContext) -> ShopInfo:

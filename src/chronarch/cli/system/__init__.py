@@ -1,0 +1,1 @@
+"""The commands about the service itself."""

@@ -1,0 +1,1 @@
+"""Backups: taking them, trying them, and restoring one onto an empty machine."""

@@ -1,0 +1,1 @@
+"""What concerns the service itself."""

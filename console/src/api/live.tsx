@@ -17,6 +17,7 @@ const LiveContext = createContext<Live>({ now: () => new Date(), rate: 1, heard:
 /** By the kind of a record that has changed: the queries whose answers it is part of. */
 const AFFECTS: Record<string, string[]> = {
   arrivals: ["arrivals"],
+  backups: ["backups"],
   cameras: ["cameras", "machine", "watch"],
   films: ["films"],
   builds: ["builds", "build", "changes", "machine", "jobs", "orders", "plan", "notices"],
@@ -36,7 +37,7 @@ const AFFECTS: Record<string, string[]> = {
   parts: ["parts", "files", "jobs"],
   plan: ["plan"],
   "saved-views": ["saved-views"],
-  setup: ["setup", "plan", "jobs", "orders", "watching", "film-rules", "watch"],
+  setup: ["setup", "backups", "plan", "jobs", "orders", "watching", "film-rules", "watch"],
   spools: ["setup", "machine", "plan", "jobs", "orders"],
   reports: ["reports"],
   stock: ["orders"],

@@ -7,3 +7,12 @@ export const useShop = () =>
 
 /** What heat over time takes in the database, and what it comes to. */
 export const useHeatStanding = () => useQuery({ queryKey: ["heat-standing"], queryFn: () => value(api.GET("/api/heat/standing")) });
+
+/** Where backups go and when, those there are, and what is under way: each second while something is, now and then otherwise, as one
+ * begins by itself when it is due. */
+export const useBackups = () =>
+  useQuery({
+    queryKey: ["backups"],
+    queryFn: () => value(api.GET("/api/backups")),
+    refetchInterval: (query) => (query.state.data?.work ? 1000 : 15_000),
+  });

@@ -5,6 +5,7 @@ import { PlanningForm } from "../planning/planning-form";
 import { NoticesSetup } from "../notices/notices-setup";
 import { Prices } from "../ledger/prices";
 import { Spools } from "../machines/spools";
+import { BackupsSetup } from "./backups";
 import { Storage } from "./storage";
 import { PlugsSetup } from "../machines/plugs-setup";
 import { UpkeepWindows } from "../upkeep/windows";
@@ -39,6 +40,7 @@ export function SetupPage() {
           <UpkeepWindows />
           <NoticesSetup />
           <Storage />
+          <BackupsSetup />
         </div>
         <div className="flex min-w-0 flex-col gap-5">
           <CamerasSetup />

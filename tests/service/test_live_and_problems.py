@@ -28,7 +28,7 @@ from chronarch.service.http.errors import install
 from chronarch.service.permissions import OPEN, RIGHTS
 from chronarch.service.problems import ApiProblem, TooLateProblem
 from chronarch.wire.common import Problem
-from chronarch.wire.system import LiveEvent
+from chronarch.wire.system.shop import LiveEvent
 
 
 class Note(BaseModel):

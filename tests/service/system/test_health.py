@@ -11,7 +11,7 @@ from chronarch.client import requests
 from chronarch.core.machines.states import MachineState
 from chronarch.wire.control.upstream import Hello, Sample
 from chronarch.wire.machines.machine import Reading
-from chronarch.wire.system import Health
+from chronarch.wire.system.health import Health
 from tests.support.processes import run
 from tests.support.world import WorldCase, eventually
 

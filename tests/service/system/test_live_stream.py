@@ -15,7 +15,7 @@ from chronarch.service.app import ServiceParts
 from chronarch.service.config import Config
 from chronarch.wire.library import NewPart
 from chronarch.wire.machines.spools import NewSpool
-from chronarch.wire.system import LiveEvent
+from chronarch.wire.system.shop import LiveEvent
 from tests.support.world import WorldCase, eventually, shared_server
 
 

@@ -14,9 +14,6 @@ from chronarch.wire.access import Scope
 
 _TABLE = """
 /sign-in                                   POST:open
-/backups                                   GET:maintain POST:maintain
-/backups/trial                             POST:maintain
-/backup-settings                           PATCH:maintain
 /sign-out                                  POST:read
 /me                                        GET:read
 /keys                                      GET:maintain POST:maintain
@@ -229,6 +226,9 @@ _TABLE = """
 /orders/{number}/cost                      GET:read
 /report/change-points                      GET:read POST:operate
 /report/change-points/{number}/seen        POST:operate
+/backups                                   GET:maintain POST:maintain
+/backups/trial                             POST:maintain
+/backup-settings                           PATCH:maintain
 /shop                                      GET:read
 /health                                    GET:read
 /demo/hands                                PUT:operate

@@ -12,10 +12,12 @@ from chronarch.core.control.events import (
     Adjusted,
     BuildBegan,
     BuildEnded,
+    BuildOnBed,
     BuildPaused,
     BuildResumed,
     ControlEvent,
     Levelled,
+    MachineStands,
     Noticed,
     StateChanged,
 )
@@ -33,7 +35,9 @@ SHA = "b" * 64
 _numbers = itertools.count()
 
 
-class Told(unittest.IsolatedAsyncioTestCase):
+class TenderCase(unittest.IsolatedAsyncioTestCase):
+    """One machine with a build that was handed out."""
+
     async def asyncSetUp(self) -> None:
         url = shared_server().another(f"hands_{next(_numbers)}")
         migrate(url)
@@ -80,6 +84,8 @@ class Told(unittest.IsolatedAsyncioTestCase):
         async with self.sessions() as db:
             return await db.get_one(t.Build, self.build)
 
+
+class Told(TenderCase):
     async def test_what_hands_changed_of_a_build_is_kept_in_order_with_who(self) -> None:
         await self.tell(Adjusted(self.build, "fan 60 %", "Maud"), 10)
         await self.tell(Adjusted(self.build, "nozzle 210 °C", "tests"), 12.5)
@@ -203,3 +209,107 @@ class Told(unittest.IsolatedAsyncioTestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class RollCall(TenderCase):
+    """What becomes of a machine whose records were restored, by how its tender says that it stands."""
+
+    SEEN, STRANGE = 5.0, 7001
+    """When the machine was seen last, and a build that is in no records."""
+
+    async def restored(self, began: bool, ended: BuildEnded | None = None) -> None:
+        if began:
+            await self.tell(BuildBegan(self.build), 1)
+        if ended is not None:
+            await self.tell(ended, self.SEEN)
+        async with self.sessions() as db:
+            machine = await db.get_one(t.Machine, 1)
+            machine.unsure, machine.state = 3, MachineState.OFFLINE
+            machine.since = NINE + timedelta(seconds=self.SEEN)
+            await db.commit()
+
+    async def machine(self) -> t.Machine:
+        async with self.sessions() as db:
+            return await db.get_one(t.Machine, 1)
+
+    def at(self, second: float) -> datetime:
+        return NINE + timedelta(seconds=second)
+
+    async def stands(self, state: MachineState | None, bed: BuildOnBed | None = None, number: int = 3) -> None:
+        """The roll is called, and answered 100 s later."""
+        await self.tell(MachineStands(number, state, "", bed), 100)
+
+    async def test_states_say_nothing_before_the_answer_and_an_earlier_answer_neither(self) -> None:
+        await self.restored(began=True)
+        await self.tell(StateChanged(MachineState.IDLE), 50)
+        await self.stands(MachineState.IDLE, number=2)
+        found = await self.machine()
+        self.assertEqual((found.state, found.unsure), (MachineState.OFFLINE, 3))
+
+    async def test_a_build_that_began_meanwhile_began_when_it_did(self) -> None:
+        await self.restored(began=False)
+        await self.stands(MachineState.BUILDING, BuildOnBed(self.build, self.at(40)))
+        row, found = await self.stored(), await self.machine()
+        self.assertEqual((row.state, row.started_at), (BuildState.BUILDING, self.at(40)))
+        self.assertEqual((found.state, found.unsure, found.strange_build), (MachineState.BUILDING, None, None))
+
+    async def test_a_build_that_is_still_fetched_has_not_begun(self) -> None:
+        await self.restored(began=False)
+        await self.stands(MachineState.IDLE, BuildOnBed(self.build))
+        self.assertIsNone((await self.stored()).started_at)
+        self.assertEqual((await self.machine()).state, MachineState.IDLE)
+
+    async def test_a_build_that_was_paused_meanwhile_is_and_one_that_goes_on_again_does(self) -> None:
+        await self.restored(began=True)
+        await self.stands(MachineState.PAUSED, BuildOnBed(self.build, self.at(1), paused="filament ran out"))
+        row = await self.stored()
+        self.assertEqual((row.state, (await self.machine()).state), (BuildState.PAUSED, MachineState.PAUSED))
+        await self.restored(began=False)
+        await self.stands(MachineState.BUILDING, BuildOnBed(self.build, self.at(1)))
+        self.assertEqual((await self.stored()).state, BuildState.BUILDING)
+
+    async def test_a_build_that_ended_meanwhile_ended_when_and_as_it_did(self) -> None:
+        await self.restored(began=True)
+        ended = BuildEnded(self.build, Outcome.FAILED, "the hot end is cold", 5, 30.0, 12.0)
+        await self.stands(MachineState.COOLING, BuildOnBed(self.build, self.at(1), None, ended, self.at(60)))
+        row, found = await self.stored(), await self.machine()
+        self.assertEqual((row.state, row.outcome, row.ended_at), (BuildState.ENDED, Outcome.FAILED, self.at(60)))
+        self.assertEqual(row.reason, "the hot end is cold")
+        self.assertIsNone(row.cleared_at)
+        self.assertEqual((found.state, found.since), (MachineState.COOLING, self.at(60)))
+
+    async def over(self) -> t.Machine:
+        """The build is over as of when its machine was seen last, and waits to be judged."""
+        row = await self.stored()
+        self.assertEqual((row.state, row.outcome), (BuildState.ENDED, Outcome.FAILED))
+        self.assertEqual((row.ended_at, row.cleared_at, row.verdict), (self.at(self.SEEN), self.at(self.SEEN), None))
+        self.assertIn("Judge it.", str(await self.notices()))
+        return await self.machine()
+
+    async def test_a_build_that_is_not_on_the_bed_any_more_is_to_be_judged(self) -> None:
+        await self.restored(began=True)
+        await self.stands(MachineState.IDLE)
+        found = await self.over()
+        self.assertEqual((found.state, found.strange_build), (MachineState.IDLE, None))
+
+    async def test_so_is_one_in_whose_place_is_another_which_is_strange_until_the_bed_is_clear(self) -> None:
+        await self.restored(began=True)
+        await self.stands(MachineState.BUILDING, BuildOnBed(self.STRANGE, self.at(50)))
+        found = await self.over()
+        self.assertEqual((found.state, found.strange_build), (MachineState.BUILDING, self.STRANGE))
+        self.assertIn(f"build {self.STRANGE}, which the restored records do not know", found.reason)
+        await self.tell(StateChanged(MachineState.IDLE), 200)
+        self.assertIsNone((await self.machine()).strange_build)
+
+    async def test_one_that_had_ended_before_and_was_cleared_meanwhile_keeps_how_it_ended(self) -> None:
+        await self.restored(began=True, ended=BuildEnded(self.build, Outcome.COMPLETED, "", 10, 60.0, 25.0))
+        await self.stands(MachineState.IDLE)
+        row = await self.stored()
+        self.assertEqual((row.outcome, row.cleared_at), (Outcome.COMPLETED, self.at(self.SEEN)))
+
+    async def test_a_tender_that_knows_nothing_of_it_is_told_all(self) -> None:
+        await self.restored(began=True)
+        await self.stands(None)
+        found = await self.machine()
+        self.assertEqual((found.unsure, found.state), (None, MachineState.OFFLINE))
+        self.assertEqual((await self.stored()).state, BuildState.BUILDING)

@@ -174,7 +174,12 @@ class ToS3(BackupCase):
         self.assertTrue(all(name.startswith("marrow/lane/") for name in names))
         large = self.world.folder / "blobs" / "logs" / "999999.log.gz"  # sent in parts
         large.write_bytes(bytes(range(256)) * 160_000)
+        half = {"Bucket": "shop", "Key": "marrow/lane/contents/00/half"}
+        self.s3.create_multipart_upload(**half)  # of one that was killed while it sent
+        self.s3.create_multipart_upload(**half | {"Key": "another/half"})
         second = self.take()
+        left = self.s3.list_multipart_uploads(Bucket="shop").get("Uploads", ())
+        self.assertEqual([one["Key"] for one in left], ["another/half"], "what is not ours stays")
         self.assertEqual(second.items, first.items + 1)
         self.assertNotIn(f"marrow/lane/backups/{first.stamp}/list", self.names(), "one a day is kept")
         self.do(requests.try_backup())

@@ -44,6 +44,18 @@ class Upgrade(WorldCase):
         self.assertEqual(len(list(kept.parent.iterdir())), 1, "there was nothing to bring up to date")
 
         w.kill("service")
+        command.downgrade(alembic_config(w.database), OLDER)
+        w.sql("create table backup (id int)")
+        refused = processes.run("service", "run", "--port", str(w.port), env=w.environment, within_s=60)
+        self.assertEqual(refused.returncode, 1)
+        self.assertRegex(refused.stderr, rf"could not be brought from revision {OLDER} to \d+, and may be half changed")
+        self.assertRegex(refused.stderr, r"load \S+-revision-\d+\.sql\.zst into an empty database")
+        self.assertNotIn("Traceback", refused.stderr)
+        w.sql("drop table backup")
+        w.start_service()
+        self.assertEqual(revision_of(w.database), head_revision())
+
+        w.kill("service")
         w.sql("update alembic_version set version_num = '9999'")
         refused = processes.run("service", "run", "--port", str(w.port), env=w.environment, within_s=60)
         self.assertEqual(refused.returncode, 1)

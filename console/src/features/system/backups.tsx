@@ -83,6 +83,7 @@ function Standing({ found, change }: { found: Backups; change: () => void }) {
       <p className="m-0 truncate" title={s.address}>
         {s.address}
       </p>
+      {found.same_disk && <p className="m-0 text-sm text-alarm">On the disk of what they are of: one that dies takes both.</p>}
       <p className="m-0 text-sm text-faded">
         Sealed {s.sealed_with === "passphrase" ? "with a passphrase" : "for a public key"}.{" "}
         {s.on ? `Each day at ${s.at?.slice(0, 5)}; ` : "Only when asked for; "}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 import time
-from datetime import UTC, datetime
+from datetime import datetime
 from pathlib import Path
 
 import click
@@ -14,9 +14,11 @@ from chronarch.cli.output import clock_time, duration, show_facts, show_json, sh
 from chronarch.cli.plain import say
 from chronarch.cli.when import DAYS
 from chronarch.client import requests
+from chronarch.secret_options import place_options, private_key_option, secret_in
 from chronarch.wire.system.backups import Backup, BackupPlace, Backups, BackupSettingsChange
 
 LOOK_EVERY_S = 0.5
+ON_ONE_DISK = "on the disk of what they are of: one that dies takes both"
 
 
 @click.group()
@@ -48,7 +50,10 @@ def list_backups(service: Service, as_json: bool) -> None:
 def _row(one: Backup) -> tuple[str, ...]:
     if not one.stamp:
         return clock_time(one.at), f"failed: {one.problem}", "", "", "", "", ""
-    tried = "not yet" if one.tried_at is None else f"{one.faults} faults" if one.faults else clock_time(one.tried_at)
+    if one.tried_at is None:
+        tried = "not yet"
+    else:
+        tried = f"{one.faults:,} fault{'s' * (one.faults != 1)}" if one.faults else clock_time(one.tried_at)
     return (
         one.stamp, f"{one.items:,}", _size(one.items_bytes + one.records_bytes), _size(one.sent_bytes),
         duration(one.took_s), tried, duration(one.restore_s) if one.restore_s is not None else "",
@@ -65,7 +70,7 @@ def _facts(found: Backups) -> list[tuple[str, str]]:
     under_way = f"a {found.work.what}: {found.work.step}" if found.work else ""
     sealed = "with a passphrase" if s.sealed_with == "passphrase" else "for a public key"
     return [
-        ("Place", s.address), ("Sealed", sealed),
+        ("Place", s.address), ("", ON_ONE_DISK if found.same_disk else ""), ("Sealed", sealed),
         ("Taken", when), ("Kept", kept), ("Tried", trial), ("Under way", under_way),
     ]  # fmt: skip
 
@@ -84,7 +89,6 @@ def _show_troubles(found: Backups) -> None:
 @pass_service
 def create(service: Service, as_json: bool) -> None:
     """Take a backup now, and wait until it is complete. Builds go on meanwhile."""
-    before = datetime.now(UTC)
     service.do(requests.take_backup())
     found = _follow(service)
     newest = found.backups[0] if found.backups else None
@@ -93,26 +97,21 @@ def create(service: Service, as_json: bool) -> None:
     if as_json:
         show_json(newest)
         return
-    took = duration(newest.took_s or (datetime.now(UTC) - before).total_seconds())
     say(f"{newest.stamp}: {newest.items:,} files, {_size(newest.items_bytes + newest.records_bytes)}, of which "
-        f"{_size(newest.sent_bytes)} were new; in {took}.")  # fmt: skip
+        f"{_size(newest.sent_bytes)} were new; in {duration(newest.took_s)}.")  # fmt: skip
     if newest.problem:
         say(newest.problem, fg="red")
 
 
 @backup.command("verify")
 @click.argument("stamp", default="")
-@click.option(
-    "--private-key",
-    type=click.Path(exists=True, dir_okay=False, path_type=Path),
-    help="The file with the private key, if they are sealed for a public key.",
-)
+@private_key_option
 @json_option
 @pass_service
 def verify(service: Service, stamp: str, private_key: Path | None, as_json: bool) -> None:
     """Try a backup (the newest without STAMP): restore it into a database server of its own, prove the ledger there,
     compare all hashes. Exit code 1 when something is wrong with it."""
-    key = private_key.read_text().strip() if private_key else None
+    key = secret_in(private_key).strip() or None
     wanted = stamp or next((one.stamp for one in service.do(requests.backups()).backups if one.stamp), "")
     service.do(requests.try_backup(stamp, key))
     found = _follow(service)
@@ -146,15 +145,7 @@ def _follow(service: Service) -> Backups:
 
 @backup.command("schedule")
 @click.option("--to", "address", help="Where to: a folder, or s3+https://HOST/BUCKET/PREFIX.")
-@click.option("--login", default="", help="For storage that speaks S3.")
-@click.option(
-    "--password-file", type=click.Path(exists=True, dir_okay=False, path_type=Path), help="Holds its password."
-)
-@click.option(
-    "--passphrase-file",
-    type=click.Path(exists=True, dir_okay=False, path_type=Path),
-    help="Holds the passphrase to seal them with; it is asked for without this.",
-)
+@place_options
 @click.option("--public-key", help="Seal them for this public key (see make-keys); then no passphrase is needed.")
 @click.option("--at", type=click.DateTime(["%H:%M"]), help="When they are taken, each day, in the shop's zone.")
 @click.option("--daily", type=click.IntRange(0, 1000), help="How many are kept of days.")
@@ -174,13 +165,16 @@ def schedule(
     if address:
         passphrase = None
         if passphrase_file is not None:
-            passphrase = passphrase_file.read_text().rstrip("\r\n")
+            passphrase = secret_in(passphrase_file)
         elif public_key is None:
             say("Without this passphrase nobody can restore the backups. Keep it where this computer is not.", err=True)
             passphrase = click.prompt("Passphrase", hide_input=True, confirmation_prompt=True, err=True)
-        password = password_file.read_text().strip() if password_file else ""
         place = BackupPlace(
-            address=address, login=login, password=password, passphrase=passphrase, public_key=public_key
+            address=address,
+            login=login,
+            password=secret_in(password_file),
+            passphrase=passphrase,
+            public_key=public_key,
         )
     change = BackupSettingsChange(
         place=place, at=at.time() if at else None, daily=daily, weekly=weekly, monthly=monthly, on=on,

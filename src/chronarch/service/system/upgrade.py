@@ -5,16 +5,18 @@ from __future__ import annotations
 import logging
 import os
 import shutil
-from datetime import UTC, datetime
 from pathlib import Path
 
 import zstandard
+from sqlalchemy.exc import SQLAlchemyError
 
 from chronarch import __version__
+from chronarch.core.clock import real_clock
 from chronarch.core.errors import CoreError
 from chronarch.records.database import head_revision, known_revision, migrate, revision_of
 from chronarch.service.config import Config
 from chronarch.service.system.backup import database_copy
+from chronarch.service.system.backup.archive import stamp_of
 
 FOLDER, KEPT = "before-upgrades", 3
 LEAST_FREE = 256 << 20
@@ -27,8 +29,11 @@ class UpgradeRefused(CoreError):
 
 def bring_up_to_date(config: Config) -> Path | None:
     """Bring the tables to this version. Where that changes any, the records are copied first; the copy. Raises
-    UpgradeRefused, CopyFailed, OSError: then nothing was changed."""
-    revision = revision_of(config.database)
+    UpgradeRefused, CopyFailed, OSError."""
+    try:
+        revision = revision_of(config.database)
+    except SQLAlchemyError as error:
+        raise UpgradeRefused(f"The database does not let us in: {str(error).splitlines()[0]}.") from None
     if revision == head_revision():
         return None
     if revision and not known_revision(revision):
@@ -39,7 +44,15 @@ def bring_up_to_date(config: Config) -> Path | None:
             f"{config.blobs / FOLDER}, into an empty database."
         )
     kept = _copy(config, revision) if revision else None
-    migrate(config.database)
+    try:
+        migrate(config.database)
+    except SQLAlchemyError as error:
+        again = f"load {kept} into an empty database and start with that" if kept else "empty the database"
+        raise UpgradeRefused(
+            f"The tables could not be brought from revision {revision or 'nothing'} to {head_revision()}, and may be "
+            f"half changed: {str(error).splitlines()[0]}. Start again once its cause is gone; if that does not help, "
+            f"{again}."
+        ) from error
     log.info("the tables were brought from revision %s to %s", revision or "nothing", head_revision())
     return kept
 
@@ -53,7 +66,7 @@ def _copy(config: Config, revision: str) -> Path:
             f"There is no room in {folder} for a copy of the records, without which they are not brought up to date; "
             "make room and start again."
         )
-    kept = folder / f"{datetime.now(UTC):%Y-%m-%dt%H-%M-%Sz}-revision-{revision}.sql.zst"
+    kept = folder / f"{stamp_of(real_clock().real_now())}-revision-{revision}.sql.zst"
     fresh = kept.with_suffix(".new")
     with os.fdopen(os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as out:
         with zstandard.ZstdCompressor(level=3).stream_writer(out, closefd=False) as packed:

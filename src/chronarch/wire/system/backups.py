@@ -93,6 +93,8 @@ class Backups(Wire):
     """All there is to know of backups; the newest first."""
 
     settings: BackupSettings
+    same_disk: bool
+    """Whether they lie on the disk of what they are of."""
     work: BackupWork | None
     troubles: list[str]
     """What is not as it should be, in words."""

@@ -6,19 +6,19 @@ import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from chronarch.core.errors import CoreError
-from chronarch.core.system.sealing import Opens, PrivateKey, new_private_key
 from chronarch.private_file import write_private
-from chronarch.service.config import Config
-from chronarch.service.system.backup.archive import Archive, ArchiveTrouble, Head, find_head
-from chronarch.service.system.backup.places import place_at
-from chronarch.service.system.backup.restoring import Restored, Target, restore
-from chronarch.service.system.backup.trying import newest_of
-from chronarch.service.system.backup.work import alone
-from chronarch.service.system.backup.work_messages import Going
+from chronarch.secret_options import place_options, private_key_option, secret_in
+
+if TYPE_CHECKING:  # what only talks to a service starts without all this
+    from chronarch.core.system.sealing import Opens, PrivateKey
+    from chronarch.service.system.backup.archive import Head
+    from chronarch.service.system.backup.restoring import Restored
+    from chronarch.service.system.backup.work_messages import Going
 
 MOST_SHOWN = 20
 
@@ -26,20 +26,8 @@ MOST_SHOWN = 20
 @click.command("restore")
 @click.argument("place")
 @click.option("--backup", "stamp", default="", help="Which one, as `backup list` calls it; the newest without it.")
-@click.option("--login", default="", help="For storage that speaks S3.")
-@click.option(
-    "--password-file", type=click.Path(exists=True, dir_okay=False, path_type=Path), help="Holds its password."
-)
-@click.option(
-    "--passphrase-file",
-    type=click.Path(exists=True, dir_okay=False, path_type=Path),
-    help="Holds the passphrase; it is asked for without this.",
-)
-@click.option(
-    "--private-key",
-    type=click.Path(exists=True, dir_okay=False, path_type=Path),
-    help="The file with the private key, if they are sealed for a public key.",
-)
+@place_options
+@private_key_option
 @click.option("--leave-out", is_flag=True, help="Go on without files that are missing or damaged in the backup.")
 def restore_backup(
     place: str, stamp: str, login: str, password_file: Path | None, passphrase_file: Path | None,
@@ -48,34 +36,39 @@ def restore_backup(
     """Restore a backup onto an empty machine: CHRONARCH_DATABASE and CHRONARCH_BLOBS say where to.
 
     PLACE is a folder, or s3+https://HOST/BUCKET/PREFIX. Broken off, it goes on when it is done again."""
-    password = password_file.read_text().strip() if password_file else ""
+    from chronarch.service.config import Config
+    from chronarch.service.system.backup.archive import Archive, ArchiveTrouble, find_head
+    from chronarch.service.system.backup.places import place_at
+    from chronarch.service.system.backup.restoring import Target, restore
+    from chronarch.service.system.backup.trying import newest_of
+    from chronarch.service.system.backup.work import alone
+
     try:
         config = Config.from_environment()
-        found = place_at(place, login, password)
+        found = place_at(place, login, secret_in(password_file))
         head = find_head(found)
         if head is None:
             raise ArchiveTrouble(f"There are no backups at {place}. Is its drive mounted, and the address right?")
         archive = Archive(found, head, None, _opens(head, passphrase_file, private_key))
         config.blobs.mkdir(parents=True, exist_ok=True)
+        target = Target(config.database, config.blobs, config.secrets_key or config.blobs / "secrets.key")
         with alone(config.blobs), _progress() as say:
-            done = restore(archive, newest_of(archive, stamp), _target(config), leave_out, say)
+            done = restore(archive, newest_of(archive, stamp), target, leave_out, say)
     except (CoreError, OSError, ValueError) as error:
         raise click.ClickException(str(error)) from None
     _tell(done)
 
 
-def _target(config: Config) -> Target:
-    return Target(config.database, config.blobs, config.secrets_key or config.blobs / "secrets.key")
-
-
 def _opens(head: Head, passphrase_file: Path | None, private_key: Path | None) -> Opens:
     """Raises ArchiveTrouble, CoreError."""
+    from chronarch.service.system.backup.archive import ArchiveTrouble
+
     if head.sealing.public:
         if private_key is None:
             raise ArchiveTrouble(f"The backups of {head.name} are sealed for a public key: give --private-key FILE.")
         return head.sealing.with_private_key(read_private_key(private_key))
     if passphrase_file is not None:
-        passphrase = passphrase_file.read_text().rstrip("\r\n")
+        passphrase = secret_in(passphrase_file)
     else:
         passphrase = click.prompt(f"Passphrase of the backups of {head.name}", hide_input=True, err=True)
     return head.sealing.with_passphrase(passphrase)
@@ -83,6 +76,8 @@ def _opens(head: Head, passphrase_file: Path | None, private_key: Path | None) -
 
 def read_private_key(path: Path) -> PrivateKey:
     """Raises CoreError."""
+    from chronarch.core.system.sealing import PrivateKey
+
     try:
         raw = bytes.fromhex(path.read_text().strip())
     except (ValueError, UnicodeDecodeError):
@@ -124,6 +119,8 @@ def make_keys(path: Path) -> None:
     """Make a private key in a new file, and print its public key, for which backups can be sealed.
 
     Keep the file away from this computer: it opens every backup, and without it none can be opened."""
+    from chronarch.core.system.sealing import new_private_key
+
     if path.exists():
         raise click.ClickException(f"{path} is there already; a key that is written over opens nothing any more.")
     key = new_private_key()

@@ -24,7 +24,15 @@ from chronarch.service.context import ServiceContext, part
 from chronarch.service.planning.settings import load_settings
 from chronarch.service.problems import ApiProblem
 from chronarch.service.secrets import SecretLost, Secrets
-from chronarch.service.system.backup.settings import KeptSettings, Place, changed, keep_backup, load_backup
+from chronarch.service.system.backup.archive import time_of
+from chronarch.service.system.backup.settings import (
+    KeptSettings,
+    PlaceTaker,
+    changed,
+    keep_backup,
+    load_backup,
+    on_one_disk,
+)
 from chronarch.service.system.backup.work_messages import (
     Failed,
     Going,
@@ -36,7 +44,7 @@ from chronarch.service.system.backup.work_messages import (
     TryOrder,
 )
 from chronarch.service.workers import LongWork
-from chronarch.wire.common import Wire, fill
+from chronarch.wire.common import fill
 from chronarch.wire.system import backups as w
 
 LOOK_EVERY_S = 2.0
@@ -46,6 +54,8 @@ LATE_AFTER = timedelta(hours=26)
 """So long after a backup was due it is said that there is none."""
 FAILURES_KEPT = 100
 LONGEST_LINE = 1 << 20
+TAKEN = {"stamp", "problem", "took_s", "items", "items_bytes", "records_bytes", "sent_bytes"}
+"""What the records keep of a backup that was taken, as its process told it."""
 _lines: TypeAdapter[Going | Taken | Tried | Failed] = TypeAdapter(Line)
 log = logging.getLogger("chronarch.backup")
 
@@ -137,33 +147,40 @@ class BackupKeeper:
             kept, rows = await load_backup(db), await _newest(db)
             zone = (await load_settings(db)).zone()
         now = self.context.clock.real_now()
+        same = await asyncio.to_thread(on_one_disk, kept.address, self.context.config.blobs)
         return w.Backups(
-            settings=kept.shown(), work=self.going, troubles=self._found(kept, rows, now), zone=str(zone),
+            same_disk=same, settings=kept.shown(), work=self.going, zone=str(zone),
+            troubles=self._found(kept, rows, now),
             next_at=next_due(kept.times, now, zone) if kept.address and kept.on else None,
             backups=[fill(w.Backup, row, number=row.id, stamp=row.stamp or "") for row in rows],
         )  # fmt: skip
 
     async def change(self, change: w.BackupSettingsChange) -> None:
         """The rule at any time, the place while nothing is under way there. Raises ApiProblem (409, 422)."""
-        if change.place is not None:
-            self._refuse_busy()
-        async with self.context.sessions() as db:
-            kept = changed(await load_backup(db), change)
+        async with self._beginning:
+            async with self.context.sessions() as db:
+                kept = before = await load_backup(db)
             if change.place is not None:
-                place = Place(self.secrets, self.context.config.shop, self.context.clock.real_now())
-                moved = change.place.address.rstrip("/") != kept.address
-                try:
-                    kept = await place.taken(kept, change.place)
-                except CoreError as error:
-                    raise ApiProblem(422, str(error)) from None
-                if moved:
-                    await db.execute(delete(t.BackupTaken))
-                self._trial_failed = None
+                self._refuse_busy()
+                kept = await self._at_another(kept, change.place)
             elif not kept.address:
                 raise ApiProblem(409, "Give a place for backups first: a folder, or storage that speaks S3.")
-            await keep_backup(db, kept)
-            await db.commit()
-        await self.look()
+            async with self.context.sessions() as db:
+                if kept.address != before.address:
+                    await db.execute(delete(t.BackupTaken))
+                await keep_backup(db, changed(kept, change))
+                await db.commit()
+            await self._look()
+
+    async def _at_another(self, kept: KeptSettings, wish: w.BackupPlace) -> KeptSettings:
+        """The settings with another place, which was tried. Raises ApiProblem (422)."""
+        taker = PlaceTaker(self.secrets, self.context.config, self.context.clock.real_now())
+        try:
+            kept = await taker.taken(kept, wish)
+        except CoreError as error:
+            raise ApiProblem(422, str(error)) from None
+        self._trial_failed = None
+        return kept
 
     async def take(self, who: str) -> None:
         """Begin to take a backup. Raises ApiProblem (409)."""
@@ -276,8 +293,7 @@ class BackupKeeper:
         return last or Failed(text=f"its process ended too early (code {code}); nothing at the place was damaged")
 
     async def _taken(self, db: AsyncSession, done: Taken, who: str) -> None:
-        row = fill(_Row, done, at=done.taken_at, asked_by=who)
-        db.add(t.BackupTaken(**row.model_dump()))
+        db.add(t.BackupTaken(at=done.taken_at, asked_by=who, **done.model_dump(include=TAKEN)))
         gone = t.BackupTaken.stamp.is_not(None) & t.BackupTaken.stamp.not_in(done.kept)
         await db.execute(delete(t.BackupTaken).where(gone))
 
@@ -285,24 +301,10 @@ class BackupKeeper:
         self._trial_failed = None
         row = (await db.execute(select(t.BackupTaken).where(t.BackupTaken.stamp == done.stamp))).scalar_one_or_none()
         if row is None:  # it was taken by an earlier installation
-            row = t.BackupTaken(stamp=done.stamp, at=self.context.clock.real_now())
+            row = t.BackupTaken(stamp=done.stamp, at=time_of(done.stamp))
             db.add(row)
         row.tried_at, row.restore_s = self.context.clock.real_now(), done.restore_s
         row.faults, row.first_faults = done.found, done.faults
-
-
-class _Row(Wire):
-    """What a backup that was taken leaves in the records."""
-
-    stamp: str
-    at: datetime
-    asked_by: str
-    problem: str
-    took_s: float
-    items: int
-    items_bytes: int
-    records_bytes: int
-    sent_bytes: int
 
 
 async def _newest(db: AsyncSession) -> Sequence[t.BackupTaken]:

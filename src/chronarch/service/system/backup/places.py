@@ -62,6 +62,10 @@ class Place(Protocol):
         """How many bytes there is room for; None where that is not known."""
         ...
 
+    def sweep(self) -> None:
+        """Remove what was being written when whoever wrote was ended."""
+        ...
+
 
 @dataclass(frozen=True)
 class FolderPlace:
@@ -120,7 +124,6 @@ class FolderPlace:
             return shutil.disk_usage(self.folder).free
 
     def sweep(self) -> None:
-        """Remove what was being written when an earlier backup ended."""
         with self._speaking():
             for path in list(self.folder.rglob(f"*{PART}")):
                 path.unlink(missing_ok=True)
@@ -218,6 +221,13 @@ class ObjectPlace:
 
     def free(self) -> int | None:
         return None
+
+    def sweep(self) -> None:
+        with self._speaking():
+            pages = self._client.get_paginator("list_multipart_uploads")
+            for page in pages.paginate(Bucket=self.bucket, Prefix=self.prefix):
+                for one in page.get("Uploads", ()):
+                    self._client.abort_multipart_upload(Bucket=self.bucket, Key=one["Key"], UploadId=one["UploadId"])
 
     @contextmanager
     def _speaking(self, name: str = "") -> Iterator[None]:

@@ -19,7 +19,7 @@ from chronarch.private_file import write_private
 from chronarch.records.database import blocking_engine, known_revision, make_engine, make_sessions, migrate
 from chronarch.records.system.restored import begin_anew, leap
 from chronarch.service.system.backup import database_copy
-from chronarch.service.system.backup.archive import Archive, ArchiveTrouble, BackupList, Item
+from chronarch.service.system.backup.archive import Archive, BackupList, Item
 from chronarch.service.system.backup.places import NotThere
 from chronarch.service.system.backup.reading import read_all
 from chronarch.service.system.backup.stored_files import KINDS, files_of
@@ -207,6 +207,3 @@ async def _begin_anew(database: str, told: BackupList) -> int:
 
 def _told(item: Item) -> str:
     return f"the {item.kind} {item.name}"
-
-
-__all__ = ["ArchiveTrouble", "RestoreRefused", "Restored", "Target", "begun_restore", "restore"]

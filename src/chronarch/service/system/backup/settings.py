@@ -7,17 +7,18 @@ import os
 import uuid
 from dataclasses import dataclass
 from datetime import datetime, time
+from pathlib import Path
 
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.errors import CoreError
 from chronarch.core.system.backup_schedule import BackupTimes
 from chronarch.core.system.keeping import KeepRule
 from chronarch.core.system.sealing import ScryptCost, SharedKey, key_from, seal
 from chronarch.records import tables as t
+from chronarch.service.config import Config
 from chronarch.service.secrets import Secrets
 from chronarch.service.system.backup.archive import CHECK, ArchiveTrouble, Head, Sealing, find_head
-from chronarch.service.system.backup.places import place_at
+from chronarch.service.system.backup.places import FolderPlace, place_at
 from chronarch.service.system.backup.taking import begin_place
 from chronarch.service.system.backup.work_messages import Keys, PlaceAccess
 from chronarch.wire.common import Wire
@@ -86,12 +87,11 @@ async def keep_backup(db: AsyncSession, kept: KeptSettings) -> None:
 
 
 @dataclass(frozen=True)
-class Place:
+class PlaceTaker:
     """Takes places for the backups of a shop."""
 
     secrets: Secrets
-    name: str
-    """What the shop is called."""
+    config: Config
     now: datetime
 
     async def taken(self, kept: KeptSettings, wish: BackupPlace) -> KeptSettings:
@@ -102,6 +102,8 @@ class Place:
 
     def _taken(self, kept: KeptSettings, wish: BackupPlace) -> KeptSettings:
         place = place_at(wish.address, wish.login, wish.password)
+        if isinstance(place, FolderPlace) and place.folder.resolve().is_relative_to(self.config.blobs.resolve()):
+            raise ArchiveTrouble(f"{place.address} is within the store that is to be backed up; give another place.")
         found = find_head(place)
         shop = kept.shop or uuid.uuid4().hex
         shared: SharedKey | None = None
@@ -115,7 +117,7 @@ class Place:
                 sealing = Sealing(salt, cost, b"".join(seal([b"chronarch"], shared, CHECK)))
         else:
             sealing = Sealing(public=bytes.fromhex(wish.public_key or ""))
-        head = begin_place(place, Head(shop, self.name, self.now, sealing))
+        head = begin_place(place, Head(shop, self.config.shop, self.now, sealing))
         if head.sealing.public != sealing.public:
             raise ArchiveTrouble(
                 f"The backups at {place.address} are sealed for another key. Give that one, or another place."
@@ -141,4 +143,9 @@ def changed(kept: KeptSettings, change: BackupSettingsChange) -> KeptSettings:
     return kept.model_copy(update=change.model_dump(exclude_none=True, exclude={"place"}))
 
 
-__all__ = ["CoreError", "KeptSettings", "Place", "changed", "keep_backup", "load_backup"]
+def on_one_disk(address: str, blobs: Path) -> bool:
+    """Whether backups lie on the disk of what they are of, which may take both with it."""
+    try:
+        return address.startswith("/") and Path(address).stat().st_dev == blobs.stat().st_dev
+    except OSError:
+        return False

@@ -10,10 +10,10 @@ import base64
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
-from datetime import UTC, datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
+from chronarch.core.clock import real_clock
 from chronarch.core.errors import CoreError
 from chronarch.core.system.keeping import to_keep
 from chronarch.core.system.sealing import Locks, PublicKey, SharedKey
@@ -30,7 +30,7 @@ from chronarch.service.system.backup.archive import (
     stamp_of,
     time_of,
 )
-from chronarch.service.system.backup.places import FolderPlace, Place, PlaceFailed, place_at
+from chronarch.service.system.backup.places import Place, PlaceFailed, place_at
 from chronarch.service.system.backup.stored_files import KINDS, files_of
 from chronarch.service.system.backup.work_messages import Going, Keys, Taken, TakeOrder
 
@@ -84,8 +84,7 @@ def take(order: TakeOrder, say: Say) -> Taken:
     began = time.monotonic()
     place = place_at(order.place.address, order.place.login, order.place.password)
     archive = open_archive(place, order.shop, order.keys)
-    if isinstance(place, FolderPlace):
-        place.sweep()
+    place.sweep()
     stamp = _new_stamp(archive)
     copying = _Copying(archive, order.blobs, bytes.fromhex(order.name_key), say)
     copying.copy("the files")
@@ -110,7 +109,7 @@ def take(order: TakeOrder, say: Say) -> Taken:
 def _new_stamp(archive: Archive) -> str:
     """One that no backup has."""
     there = set(archive.stamps())
-    while (stamp := stamp_of(datetime.now(UTC))) in there:
+    while (stamp := stamp_of(real_clock().real_now())) in there:
         time.sleep(0.1)
     return stamp
 

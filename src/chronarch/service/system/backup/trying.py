@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from chronarch.core.system.sealing import Opens, PrivateKey, SealBroken, SharedKey
 from chronarch.records.database import make_engine, make_sessions, migrate
 from chronarch.records.ledger.proof import prove
-from chronarch.records.server import PrivateServer, ServerFailed
+from chronarch.records.server import PrivateServer
 from chronarch.records.system.backups import NamedFiles, named_files
 from chronarch.service.system.backup import database_copy
 from chronarch.service.system.backup.archive import Archive, ArchiveTrouble, BackupList, Item, find_head
@@ -167,6 +167,3 @@ def _try_files(archive: Archive, told: BackupList, items: list[Item], found: _Fo
 def _drained(item: Item, pieces: Iterator[bytes]) -> None:
     for _ in pieces:
         pass
-
-
-__all__ = ["ServerFailed", "newest_of", "open_to_read", "opens_with", "try_backup"]

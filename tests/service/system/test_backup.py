@@ -52,6 +52,11 @@ class BackupCase(WorldCase):
         self.assertEqual(done.returncode, code, done.stderr)
         return done.stdout if code == 0 else done.stderr or done.stdout
 
+    def looked_at(self) -> datetime:
+        """When it was looked last whether anything is due."""
+        (beat,) = (one.beat_at for one in self.do(requests.health()).workers if one.name == "backups")
+        return beat or datetime.min.replace(tzinfo=UTC)
+
     def contents(self) -> list[Path]:
         return sorted(path for path in (self.place / "contents").rglob("*") if path.is_file())
 
@@ -163,6 +168,11 @@ class Taking(BackupCase):
         )
         self.assertEqual((len(due), due[0].asked_by, due[0].faults), (1, "", 0))
         self.assertEqual(len(self.do(requests.backups()).backups), 1, "one a day is enough")
+        self.take()
+        for _ in range(2):
+            before = self.looked_at()
+            eventually(lambda b=before: self.looked_at() > b, "it is looked whether anything is due")
+        self.assertIsNone(ended(self.world).backups[0].tried_at, "and one trial a week, whichever backup is kept")
 
 
 class Killed(BackupCase):

@@ -95,7 +95,7 @@ class BackupKeeper:
         with suppress(SecretLost):  # said among the troubles
             if self._is_due(rows, last_due(kept.times, now, zone), now):
                 self._begin("backup", await self._take_order(kept), "")
-            elif kept.shared and self._trial_due(rows, last_trial_due(kept.times, now, zone), now):
+            elif kept.shared and self._trial_due(kept, rows, last_trial_due(kept.times, now, zone), now):
                 self._begin("trial", self._try_order(kept, "", ""), "")
 
     def _is_due(self, rows: Sequence[t.BackupTaken], due: datetime, now: datetime) -> bool:
@@ -104,9 +104,8 @@ class BackupKeeper:
             return True
         return bool(newest.problem) and not newest.stamp and now - newest.at >= AGAIN_AFTER
 
-    def _trial_due(self, rows: Sequence[t.BackupTaken], due: datetime, now: datetime) -> bool:
-        taken = [row for row in rows if row.stamp]
-        if not taken or any(row.tried_at is not None and row.tried_at >= due for row in taken):
+    def _trial_due(self, kept: KeptSettings, rows: Sequence[t.BackupTaken], due: datetime, now: datetime) -> bool:
+        if not any(row.stamp for row in rows) or (kept.tried_at is not None and kept.tried_at >= due):
             return False
         return self._trial_failed is None or now - self._trial_failed[0] >= AGAIN_AFTER
 
@@ -249,7 +248,7 @@ class BackupKeeper:
         began = self.context.clock.real_now()
         try:
             last = await self._run(order)
-            async with self.context.sessions() as db:
+            async with self._beginning, self.context.sessions() as db:
                 match last:
                     case Taken():
                         await self._taken(db, last, who)
@@ -304,6 +303,8 @@ class BackupKeeper:
             row = t.BackupTaken(stamp=done.stamp, at=time_of(done.stamp))
             db.add(row)
         row.tried_at, row.restore_s = self.context.clock.real_now(), done.restore_s
+        kept = await load_backup(db)  # the backup itself may be gone before the next trial is due
+        await keep_backup(db, kept.model_copy(update={"tried_at": row.tried_at}))
         row.faults, row.first_faults = done.found, done.faults
 
 

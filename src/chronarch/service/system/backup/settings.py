@@ -45,6 +45,8 @@ class KeptSettings(Wire):
     weekly: int = 4
     monthly: int = 12
     try_on: int = 6
+    tried_at: datetime | None = None
+    """When a backup at this place was tried last, real time."""
 
     @property
     def times(self) -> BackupTimes:
@@ -125,6 +127,7 @@ class PlaceTaker:
         return kept.model_copy(
             update={
                 "shop": shop,
+                "tried_at": kept.tried_at if place.address == kept.address else None,
                 "address": place.address,
                 "login": wish.login,
                 "public": sealing.public.hex(),

@@ -11,10 +11,13 @@ from alembic.script import ScriptDirectory
 from sqlalchemy import Engine, create_engine
 from sqlalchemy.ext.asyncio import AsyncEngine, AsyncSession, async_sessionmaker, create_async_engine
 
+from chronarch.records import tables
 from chronarch.records.change_log import LoggedSession, Noticed, session_info
 from chronarch.records.orders.open_jobs import keep_open_jobs
 
 keep_open_jobs(LoggedSession)
+TABLES = tables.Base.metadata.tables
+"""All of them: whoever opens a session knows what any table refers to."""
 SESSION = "set group_concat_max_len = 1073741824, in_predicate_conversion_threshold = 0"
 """Texts of whole ledgers are not cut; a list of a thousand machines is looked up in an index like one of ten."""
 Sessions = async_sessionmaker[AsyncSession]

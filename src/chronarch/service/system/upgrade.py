@@ -30,10 +30,7 @@ class UpgradeRefused(CoreError):
 def bring_up_to_date(config: Config) -> Path | None:
     """Bring the tables to this version. Where that changes any, the records are copied first; the copy. Raises
     UpgradeRefused, CopyFailed, OSError."""
-    try:
-        revision = revision_of(config.database)
-    except SQLAlchemyError as error:
-        raise UpgradeRefused(f"The database does not let us in: {str(error).splitlines()[0]}.") from None
+    revision = revision_of(config.database)
     if revision == head_revision():
         return None
     if revision and not known_revision(revision):

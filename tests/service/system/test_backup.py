@@ -94,12 +94,13 @@ class Taking(BackupCase):
             folder.mkdir()
             for name in ("list", "names", "records"):
                 (folder / name).write_bytes((self.place / "backups" / newest.stamp / name).read_bytes())
-        half = self.place / "backups" / "2026-01-01t00-00-00z"
+        half, begun = (self.place / "backups" / f"2026-01-0{day}t00-00-00z" for day in (1, 2))
         alone = self.place / "contents" / "00" / ("0" * 64)
         alone.parent.mkdir(exist_ok=True)
         alone.write_bytes(b"of a backup that was never completed")
-        half.mkdir()
-        (half / "records").write_bytes(b"of one, too")
+        for folder, name in ((half, "records"), (begun, "records.0.part")):
+            folder.mkdir()
+            (folder / name).write_bytes(b"of one, too")
         self.do(requests.change_backup_settings(BackupSettingsChange(daily=1, weekly=0, monthly=0)))
         last = self.take()
         self.assertEqual([path.name for path in (self.place / "backups").iterdir()], [last.stamp])
@@ -159,8 +160,7 @@ class Taking(BackupCase):
         self.assertIn("its list", str(found.troubles), "each is sealed under its own name")
 
     def test_it_is_taken_when_it_is_due_and_tried_once_a_week(self) -> None:
-        for row in self.do(requests.backups()).backups:
-            self.world.sql("delete from backup where id = :id", id=row.number)
+        give_place(self.world, "never tried")
         self.do(requests.change_backup_settings(BackupSettingsChange(on=True)))
         self.addCleanup(self.do, requests.change_backup_settings(BackupSettingsChange(on=False)))
         due = eventually(

@@ -125,8 +125,13 @@ class FolderPlace:
 
     def sweep(self) -> None:
         with self._speaking():
-            for path in list(self.folder.rglob(f"*{PART}")):
-                path.unlink(missing_ok=True)
+            for path, _, files in os.walk(self.folder, topdown=False):
+                for file in files:
+                    if file.endswith(PART):
+                        (Path(path) / file).unlink(missing_ok=True)
+                if Path(path) != self.folder:
+                    with suppress(OSError):  # others are in it
+                        Path(path).rmdir()
 
     @contextmanager
     def _speaking(self, name: str = "") -> Iterator[None]:

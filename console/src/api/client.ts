@@ -8,6 +8,7 @@ type Loose<T> = T extends readonly (infer U)[] ? Loose<U>[] : T extends object ?
 export type Machine = Loose<components["schemas"]["Machine"]>;
 export type MachineDetail = Loose<components["schemas"]["MachineDetail"]>;
 export type MachineState = components["schemas"]["MachineState"];
+export type PersonShown = components["schemas"]["PersonShown"];
 export type Backup = Loose<components["schemas"]["Backup"]>;
 export type Backups = Omit<Loose<components["schemas"]["Backups"]>, "backups"> & { backups: Backup[] };
 export type BackupSettings = Loose<components["schemas"]["BackupSettings"]>;

@@ -1,8 +1,9 @@
-"""`chronarch connect` and `chronarch keys`."""
+"""`chronarch connect`, `chronarch people` and `chronarch keys`."""
 
 from __future__ import annotations
 
 import json
+from pathlib import Path
 
 import click
 
@@ -25,6 +26,45 @@ def connect(address: str, key: str) -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
     write_private(path, json.dumps({"address": address, "key": key}).encode())
     say(f"Connected to {address} as {me.name}, who may {me.scope}.")
+
+
+@click.group()
+def people() -> None:
+    """People who can sign in, and what is kept of them."""
+
+
+@people.command("list")
+@json_option
+@pass_service
+def list_people(service: Service, as_json: bool) -> None:
+    """Everybody who can sign in."""
+    found = service.do(requests.people())
+    if as_json:
+        return show_json(found)
+    rows = [[p.login, p.name, p.scope, clock_time(p.here_at) if p.here_at else ""] for p in found]
+    show_table(("Signs in as", "Name", "May", "Last here"), rows, "Nobody can sign in.")
+
+
+@people.command("export")
+@click.argument("login")
+@click.argument("out", type=click.Path(dir_okay=False, path_type=Path))
+@pass_service
+def export_person(service: Service, login: str, out: Path) -> None:
+    """Write all that is kept of a person to OUT, as JSON Lines: a line for each row, with its table."""
+    count = service.client.save(requests.all_of_person(login), out)
+    say(f"{out}: {count:,} bytes.")
+
+
+@people.command("remove")
+@click.argument("login")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@pass_service
+def remove_person(service: Service, login: str, yes: bool) -> None:
+    """Remove a person. What they did stays in the records, signed by somebody who left."""
+    if not yes:
+        told = f"{login} signs in no more, and their name goes from all records. Nothing undoes that. Go on?"
+        click.confirm(told, abort=True)
+    say(service.do(requests.remove_person(login)).text)
 
 
 @click.group()

@@ -106,6 +106,7 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
         ("service.system.backup.command",),
     ),
     "connect": ("Remember the address of a service and a key, once both have been tried.", "cli.access", ()),
+    "people": ("People who can sign in, and what is kept of them.", "cli.access", ()),
     "keys": ("Keys for programs.", "cli.access", ()),
     "service": ("The service: records, decisions and the console.", "service.command", ()),
     "tender": ("The tender: minds machines and feeds them their builds.", "tender.command", ()),

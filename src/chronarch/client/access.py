@@ -1,13 +1,29 @@
-"""Calls about oneself and keys."""
+"""Calls about oneself, people and keys."""
 
 from __future__ import annotations
 
-from chronarch.client.call import Call
+from chronarch.client.call import Call, at
 from chronarch.wire import access as wp
+from chronarch.wire.common import RequestDone
 
 
 def me() -> Call[wp.Me]:
     return Call("GET", "/api/me", wp.Me)
+
+
+def people() -> Call[list[wp.PersonShown]]:
+    """Everybody who can sign in."""
+    return Call("GET", "/api/people", list[wp.PersonShown])
+
+
+def all_of_person(login: str) -> Call[bytes]:
+    """All that is kept of a person, as JSON Lines."""
+    return Call("GET", at("people", login, "export"), bytes)
+
+
+def remove_person(login: str) -> Call[RequestDone]:
+    """Remove a person; what they did stays, signed by somebody who left."""
+    return Call("DELETE", at("people", login), RequestDone)
 
 
 def keys() -> Call[list[wp.Key]]:

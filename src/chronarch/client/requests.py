@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from chronarch.client.access import keys, make_key, me, revoke_key
+from chronarch.client.access import all_of_person, keys, make_key, me, people, remove_person, revoke_key
 from chronarch.client.call import Call
 from chronarch.client.control import (
     act,
@@ -304,6 +304,7 @@ __all__ = [
     "add_upkeep_picture",
     "add_upkeep_task",
     "add_upkeep_window",
+    "all_of_person",
     "annotate_build",
     "answer_suspicion",
     "arrival",
@@ -457,6 +458,7 @@ __all__ = [
     "parts",
     "pause",
     "pause_before",
+    "people",
     "picture",
     "pin_job",
     "plan",
@@ -480,6 +482,7 @@ __all__ = [
     "remove_folder",
     "remove_notice_rule",
     "remove_part",
+    "remove_person",
     "remove_plug",
     "remove_plug_profile",
     "remove_upkeep_picture",

@@ -19,6 +19,7 @@ from chronarch.core.library.names import check_name
 from chronarch.logs import begin_logging
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions
+from chronarch.records.system.leaving import LEFT
 from chronarch.service.access.sign_in import hasher
 from chronarch.service.app import make_app
 from chronarch.service.config import Config
@@ -127,6 +128,8 @@ async def register_person(
     login, name = check_name(login), check_name(name)
     if max(len(login), len(name)) > 120:
         raise BadName("A login and a name may have 120 characters; choose shorter ones.")
+    if name.casefold() == LEFT:
+        raise BadName(f"{LEFT!r} is how the records name whoever is not here any more; choose another name.")
     if re.search(r"\((key|helper) \d+\)$", name):
         raise BadName(f"{name!r} is how the records name a key or a helper; choose another name.")
     engine = make_engine(settings.database)

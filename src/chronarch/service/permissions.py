@@ -16,6 +16,9 @@ _TABLE = """
 /sign-in                                   POST:open
 /sign-out                                  POST:read
 /me                                        GET:read
+/people                                    GET:maintain
+/people/{login}                            DELETE:maintain
+/people/{login}/export                     GET:maintain
 /keys                                      GET:maintain POST:maintain
 /keys/{key}                                DELETE:maintain
 /models                                    GET:read POST:maintain

@@ -34,6 +34,17 @@ class Me(Wire):
     """To be sent back as X-CSRF-Token with every change made with the session cookie."""
 
 
+class PersonShown(Wire):
+    """Somebody who can sign in."""
+
+    login: str
+    name: str
+    """What they are called; also their signature in the records."""
+    scope: Scope
+    here_at: Time | None = None
+    """When they last looked, shop time."""
+
+
 class NewKey(Wire):
     name: str = Field(min_length=1, max_length=80, examples=["evening script"])
     scope: Scope = Scope.OPERATE

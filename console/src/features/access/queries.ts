@@ -15,3 +15,6 @@ export function useMe() {
     staleTime: Infinity,
   });
 }
+
+/** Who can sign in; for who maintains. */
+export const usePeople = () => useQuery({ queryKey: ["people"], queryFn: () => value(api.GET("/api/people")) });

@@ -3,6 +3,7 @@ import { Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { Hours } from "../planning/hours";
 import { PlanningForm } from "../planning/planning-form";
 import { NoticesSetup } from "../notices/notices-setup";
+import { PeopleSetup } from "../access/people-setup";
 import { Prices } from "../ledger/prices";
 import { Spools } from "../machines/spools";
 import { BackupsSetup } from "./backups";
@@ -48,6 +49,7 @@ export function SetupPage() {
           <FilmsSetup />
           <Spools />
           <Prices />
+          <PeopleSetup />
         </div>
       </div>
     </Page>

@@ -12,7 +12,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
-from chronarch.records.base import Base, UtcTime
+from chronarch.records.base import Base, SignedBy, UtcTime
 
 
 class Tender(Base):
@@ -35,5 +35,5 @@ class BuildChange(Base):
     build_id: Mapped[int] = mapped_column(ForeignKey("build.id"))
     at: Mapped[datetime] = mapped_column(UtcTime)
     text: Mapped[str] = mapped_column(String(300))
-    by: Mapped[str] = mapped_column(String(120))
+    by: Mapped[str] = mapped_column(SignedBy())
     __table_args__ = (Index("change_of_build", "build_id"),)

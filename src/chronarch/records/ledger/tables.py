@@ -22,7 +22,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
-from chronarch.records.base import Base, UtcTime
+from chronarch.records.base import Base, SignedBy, UtcTime
 
 
 class Ledger(Base):
@@ -122,7 +122,7 @@ class ChangePoint(Base):
     found_at: Mapped[datetime] = mapped_column(UtcTime)
     over_at: Mapped[datetime | None] = mapped_column(UtcTime)
     """When a pass no longer found it."""
-    seen_by: Mapped[str] = mapped_column(String(120), default="")
+    seen_by: Mapped[str] = mapped_column(SignedBy(), default="")
     seen_at: Mapped[datetime | None] = mapped_column(UtcTime)
     note: Mapped[str] = mapped_column(String(300), default="")
     """What whoever has seen it says of it."""
@@ -143,7 +143,7 @@ class CostRate(Base):
     """Other prices for some hours of the day: from, to, price as text."""
     made_of: Mapped[dict[str, str] | None] = mapped_column(JSON)
     """What the price of a machine's hour was worked out from; null where it was typed."""
-    set_by: Mapped[str] = mapped_column(String(120))
+    set_by: Mapped[str] = mapped_column(SignedBy())
     set_at: Mapped[datetime] = mapped_column(UtcTime)
     __table_args__ = (UniqueConstraint("kind", "subject", "since", name="one_price_at_a_time"),)
 
@@ -186,7 +186,7 @@ class ReportPlan(Base):
     to: Mapped[list[str]] = mapped_column(JSON)
     """Logins of people and addresses."""
     on: Mapped[bool] = mapped_column(Boolean)
-    made_by: Mapped[str] = mapped_column(String(120))
+    made_by: Mapped[str] = mapped_column(SignedBy())
     last_end: Mapped[datetime] = mapped_column(UtcTime)
     """The end of the last period that was reported."""
     dropped_at: Mapped[datetime | None] = mapped_column(UtcTime)
@@ -203,7 +203,7 @@ class KeptReport(Base):
     begin_at: Mapped[datetime] = mapped_column(UtcTime)
     end_at: Mapped[datetime] = mapped_column(UtcTime)
     made_at: Mapped[datetime] = mapped_column(UtcTime)
-    asked_by: Mapped[str] = mapped_column(String(120))
+    asked_by: Mapped[str] = mapped_column(SignedBy())
     """Who had it sent; empty where it came by itself."""
     page: Mapped[str] = mapped_column(Text(2**24))
     words: Mapped[str] = mapped_column(Text(2**24))

@@ -20,7 +20,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
-from chronarch.records.base import Base, UtcTime
+from chronarch.records.base import Base, SignedBy, UtcTime
 
 
 class Blob(Base):
@@ -50,7 +50,7 @@ class Part(Base):
     notes: Mapped[str] = mapped_column(Text, default="")
     shape: Mapped[dict[str, Any] | None] = mapped_column(JSON)
     added_at: Mapped[datetime] = mapped_column(UtcTime)
-    added_by: Mapped[str] = mapped_column(String(120))
+    added_by: Mapped[str] = mapped_column(SignedBy())
 
 
 class File(Base):
@@ -69,9 +69,9 @@ class File(Base):
     pieces: Mapped[int] = mapped_column(Integer, default=1)
     """How many parts one build of it yields."""
     added_at: Mapped[datetime] = mapped_column(UtcTime)
-    added_by: Mapped[str] = mapped_column(String(120))
+    added_by: Mapped[str] = mapped_column(SignedBy())
     binned_at: Mapped[datetime | None] = mapped_column(UtcTime)
-    binned_by: Mapped[str] = mapped_column(String(120), default="")
+    binned_by: Mapped[str] = mapped_column(SignedBy(), default="")
     emptied: Mapped[bool] = mapped_column(Boolean, default=False)
     """Deleted for good; the row stays because builds were made of it."""
     live_name: Mapped[str | None] = mapped_column(
@@ -92,7 +92,7 @@ class Revision(Base):
     sha256: Mapped[str] = mapped_column(ForeignKey("blob.sha256"))
     how: Mapped[str] = mapped_column(String(300), default="")
     added_at: Mapped[datetime] = mapped_column(UtcTime)
-    added_by: Mapped[str] = mapped_column(String(120))
+    added_by: Mapped[str] = mapped_column(SignedBy())
     __table_args__ = (UniqueConstraint("file_id", "number", name="one_revision_a_number"),)
 
 
@@ -139,7 +139,7 @@ class Arrival(Base):
     tries: Mapped[int] = mapped_column(Integer, default=0)
     """How often its reading was begun."""
     added_at: Mapped[datetime] = mapped_column(UtcTime)
-    added_by: Mapped[str] = mapped_column(String(120))
+    added_by: Mapped[str] = mapped_column(SignedBy())
     __table_args__ = (Index("arrival_state", "state"),)
 
 
@@ -154,4 +154,4 @@ class Overruling(Base):
     rule: Mapped[str] = mapped_column(String(40), primary_key=True)
     reason: Mapped[str] = mapped_column(String(300))
     at: Mapped[datetime] = mapped_column(UtcTime)
-    by: Mapped[str] = mapped_column(String(120))
+    by: Mapped[str] = mapped_column(SignedBy())

@@ -20,7 +20,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
-from chronarch.records.base import Base, UtcTime
+from chronarch.records.base import Base, SignedBy, UtcTime
 
 
 class Model(Base):
@@ -123,7 +123,7 @@ class SpoolChange(Base):
     grams: Mapped[float] = mapped_column(Float(53))
     """By how many grams it changed."""
     text: Mapped[str] = mapped_column(String(300))
-    by: Mapped[str] = mapped_column(String(120))
+    by: Mapped[str] = mapped_column(SignedBy())
     build_id: Mapped[int | None] = mapped_column(ForeignKey("build.id"))
     """The build that took it; null for what people weighed."""
     __table_args__ = (
@@ -229,7 +229,7 @@ class WantedFirmware(Base):
     __change__ = "setup"
     model_id: Mapped[int] = mapped_column(ForeignKey("model.id"), primary_key=True)
     firmware: Mapped[str] = mapped_column(String(200))
-    set_by: Mapped[str] = mapped_column(String(120))
+    set_by: Mapped[str] = mapped_column(SignedBy())
     set_at: Mapped[datetime] = mapped_column(UtcTime)
 
 

@@ -20,7 +20,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
-from chronarch.records.base import Base, UtcTime
+from chronarch.records.base import Base, SignedBy, UtcTime
 
 
 class Notice(Base):
@@ -48,10 +48,10 @@ class Notice(Base):
     person_id: Mapped[int | None] = mapped_column(ForeignKey("person.id"))
     """The one person whom it concerns; null when it may concern everybody."""
     taken_at: Mapped[datetime | None] = mapped_column(UtcTime)
-    taken_by: Mapped[str] = mapped_column(String(120), default="")
+    taken_by: Mapped[str] = mapped_column(SignedBy(), default="")
     taker_id: Mapped[int | None] = mapped_column(ForeignKey("person.id"))
     closed_at: Mapped[datetime | None] = mapped_column(UtcTime)
-    closed_by: Mapped[str] = mapped_column(String(120), default="")
+    closed_by: Mapped[str] = mapped_column(SignedBy(), default="")
     """The person who closed it; empty when its cause was gone."""
     routed: Mapped[bool] = mapped_column(Boolean, default=False)
     """Whether it is decided who hears of it."""

@@ -23,7 +23,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
-from chronarch.records.base import Base, UtcTime
+from chronarch.records.base import Base, SignedBy, UtcTime
 
 
 class Order(Base):
@@ -41,7 +41,7 @@ class Order(Base):
     repeats: Mapped[int | None] = mapped_column(Integer)
     """The order that this one repeats."""
     created_at: Mapped[datetime] = mapped_column(UtcTime)
-    created_by: Mapped[str] = mapped_column(String(120))
+    created_by: Mapped[str] = mapped_column(SignedBy())
     __table_args__ = (Index("order_of_customer", "customer"),)
 
 
@@ -66,7 +66,7 @@ class QueueVersion(Base):
     __subject__ = "name"
     name: Mapped[str] = mapped_column(String(80), primary_key=True)
     version: Mapped[int] = mapped_column(Integer)
-    by: Mapped[str] = mapped_column(String(120), default="")
+    by: Mapped[str] = mapped_column(SignedBy(), default="")
     text: Mapped[str] = mapped_column(String(300), default="")
     at: Mapped[datetime] = mapped_column(UtcTime)
 
@@ -96,7 +96,7 @@ class Job(Base):
     note: Mapped[str] = mapped_column(Text, default="")
     tags: Mapped[list[str]] = mapped_column(JSON, default=list)
     created_at: Mapped[datetime] = mapped_column(UtcTime)
-    created_by: Mapped[str] = mapped_column(String(120))
+    created_by: Mapped[str] = mapped_column(SignedBy())
     open: Mapped[bool] = mapped_column(Boolean, default=True)
     """Whether it is neither withdrawn nor all good; `open_jobs` keeps it so."""
     __table_args__ = (
@@ -126,7 +126,7 @@ class Build(Base):
     cleared_at: Mapped[datetime | None] = mapped_column(UtcTime)
     verdict: Mapped[str | None] = mapped_column(String(8))
     scrap_reason: Mapped[str] = mapped_column(String(300), default="")
-    judged_by: Mapped[str] = mapped_column(String(120), default="")
+    judged_by: Mapped[str] = mapped_column(SignedBy(), default="")
     pieces: Mapped[int] = mapped_column(Integer, default=1)
     good_pieces: Mapped[int | None] = mapped_column(Integer)
     """How many of its pieces were judged good; null while nobody has judged."""
@@ -205,7 +205,7 @@ class SavedView(Base):
     page: Mapped[str] = mapped_column(String(16), primary_key=True)
     name: Mapped[str] = mapped_column(String(60), primary_key=True)
     asked: Mapped[dict[str, Any]] = mapped_column(JSON)
-    saved_by: Mapped[str] = mapped_column(String(120))
+    saved_by: Mapped[str] = mapped_column(SignedBy())
     saved_at: Mapped[datetime] = mapped_column(UtcTime)
 
 

@@ -10,7 +10,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
-from chronarch.records.base import Base, UtcTime
+from chronarch.records.base import Base, SignedBy, UtcTime
 
 
 class HelperLink(Base):
@@ -22,7 +22,7 @@ class HelperLink(Base):
     name: Mapped[str] = mapped_column(String(80))
     site: Mapped[str] = mapped_column(String(60))
     token_hash: Mapped[str] = mapped_column(String(64), unique=True)
-    created_by: Mapped[str] = mapped_column(String(120))
+    created_by: Mapped[str] = mapped_column(SignedBy())
     created_at: Mapped[datetime] = mapped_column(UtcTime)
     expires_at: Mapped[datetime] = mapped_column(UtcTime)
     """Real time, as for sign-in."""

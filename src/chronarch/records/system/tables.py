@@ -15,7 +15,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
-from chronarch.records.base import Base, UtcTime
+from chronarch.records.base import Base, SignedBy, UtcTime
 
 
 class Answered(Base):
@@ -39,7 +39,7 @@ class BackupTaken(Base):
     stamp: Mapped[str | None] = mapped_column(String(24), unique=True)
     """What it is called at its place; null where it failed."""
     at: Mapped[datetime] = mapped_column(UtcTime, index=True)
-    asked_by: Mapped[str] = mapped_column(String(120), default="")
+    asked_by: Mapped[str] = mapped_column(SignedBy(), default="")
     """Empty where the schedule did."""
     problem: Mapped[str] = mapped_column(String(1000), default="")
     took_s: Mapped[float] = mapped_column(Float(53), default=0.0)

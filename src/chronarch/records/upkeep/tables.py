@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import JSON, BigInteger, Boolean, CheckConstraint, Float, ForeignKey, Index, Integer, String, Text
 from sqlalchemy.orm import Mapped, mapped_column
 
-from chronarch.records.base import Base, UtcTime
+from chronarch.records.base import Base, SignedBy, UtcTime
 
 
 class UpkeepWindow(Base):
@@ -50,7 +50,7 @@ class UpkeepTask(Base):
     """Who measures: a person, or the machine by itself."""
     since: Mapped[datetime] = mapped_column(UtcTime)
     """From when it counts at machines where it was never done."""
-    made_by: Mapped[str] = mapped_column(String(120))
+    made_by: Mapped[str] = mapped_column(SignedBy())
     dropped_at: Mapped[datetime | None] = mapped_column(UtcTime)
 
 
@@ -65,7 +65,7 @@ class UpkeepDone(Base):
     task_id: Mapped[int | None] = mapped_column(ForeignKey("upkeep_task.id"))
     name: Mapped[str] = mapped_column(String(60))
     at: Mapped[datetime] = mapped_column(UtcTime)
-    by: Mapped[str] = mapped_column(String(120))
+    by: Mapped[str] = mapped_column(SignedBy())
     minutes: Mapped[float | None] = mapped_column(Float(53))
     note: Mapped[str] = mapped_column(String(2000))
     parts: Mapped[list[str]] = mapped_column(JSON)

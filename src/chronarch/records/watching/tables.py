@@ -20,7 +20,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
-from chronarch.records.base import Base, UtcTime
+from chronarch.records.base import Base, SignedBy, UtcTime
 
 
 class Camera(Base):
@@ -78,7 +78,7 @@ class Film(Base):
     camera: Mapped[str] = mapped_column(String(60))
     """The name that the camera had."""
     by_itself: Mapped[bool] = mapped_column(Boolean)
-    asked_by: Mapped[str] = mapped_column(String(120), default="")
+    asked_by: Mapped[str] = mapped_column(SignedBy(), default="")
     asked_at: Mapped[datetime] = mapped_column(UtcTime)
     settings: Mapped[dict[str, Any]] = mapped_column(JSON)
     state: Mapped[str] = mapped_column(String(8), index=True)
@@ -130,7 +130,7 @@ class BedView(Base):
     width: Mapped[int] = mapped_column(Integer)
     height: Mapped[int] = mapped_column(Integer)
     set_at: Mapped[datetime] = mapped_column(UtcTime)
-    set_by: Mapped[str] = mapped_column(String(120), default="")
+    set_by: Mapped[str] = mapped_column(SignedBy(), default="")
 
 
 class WatchSetting(Base):
@@ -172,7 +172,7 @@ class Suspicion(Base):
     """Why what should follow could not be done."""
     right: Mapped[bool | None] = mapped_column(Boolean)
     """What a person said of it; null while nobody has."""
-    answered_by: Mapped[str] = mapped_column(String(120), default="")
+    answered_by: Mapped[str] = mapped_column(SignedBy(), default="")
     answered_at: Mapped[datetime | None] = mapped_column(UtcTime)
     missed: Mapped[bool] = mapped_column(Boolean, default=False)
     """Whether a person told of it, and the watch had not."""

@@ -1,16 +1,26 @@
-"""Sign-in and keys."""
+"""Sign-in, people and keys."""
 
 from __future__ import annotations
 
+import json
+import logging
+from collections.abc import AsyncIterator
+from urllib.parse import quote
+
 from fastapi import APIRouter, Request, Response
+from fastapi.responses import StreamingResponse
 from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.bounds import Number
 from chronarch.records import tables as t
+from chronarch.records.database import Sessions
+from chronarch.records.system.leaving import LEFT, all_of, leave
 from chronarch.service.access import sign_in as access
 from chronarch.service.access.sign_in import TheSignInGuard
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.permissions import Caller
 from chronarch.service.principals import COOKIE, hash_secret, new_secret
 from chronarch.service.problems import ApiProblem
@@ -19,6 +29,7 @@ from chronarch.wire.common import RequestDone, fill
 
 router = APIRouter(tags=["people"], route_class=RetryingRoute)
 routers = (router,)
+log = logging.getLogger("chronarch.access")
 
 
 @router.post("/sign-in")
@@ -45,6 +56,57 @@ async def sign_out(who: Caller, context: Context, request: Request, response: Re
 async def me(who: Caller) -> w.Me:
     """Who is asking, and the session's CSRF token."""
     return fill(w.Me, who)
+
+
+@router.get("/people")
+async def people(context: Context) -> list[w.PersonShown]:
+    """Everybody who can sign in."""
+    async with context.sessions() as db:
+        rows = (await db.execute(select(t.Person).order_by(t.Person.name))).scalars()
+        return [fill(w.PersonShown, row) for row in rows]
+
+
+@router.get(
+    "/people/{login}/export",
+    response_class=StreamingResponse,
+    responses={200: {"content": {"application/jsonl": {}}}},
+)
+async def all_of_person(login: str, context: Context) -> StreamingResponse:
+    """All that is kept of a person, as JSON Lines: what is their own, and all that they signed, each with its table.
+    Secrets and pictures are left out."""
+    async with context.sessions() as db:
+        person = await _person(db, login)
+    said = {"Content-Disposition": "attachment; filename*=UTF-8''" + quote(f"{person.login}.jsonl", safe="")}
+    return StreamingResponse(lines_of(context.sessions, person), media_type="application/jsonl", headers=said)
+
+
+@router.delete("/people/{login}")
+async def remove_person(login: str, who: Caller, context: Context, fleet: TheFleet) -> RequestDone:
+    """Remove a person. What is their own goes; what they did stays, signed by somebody who left."""
+    async with context.sessions() as db:
+        person = await _person(db, login)
+        others = select(t.Person.id).where(t.Person.scope == w.Scope.MAINTAIN, t.Person.id != person.id)
+        if (await db.execute(others.limit(1))).first() is None:
+            raise ApiProblem(409, f"{person.name} is the last who may maintain; let somebody else in first.")
+        name = person.name
+        await leave(db, person)
+        await db.commit()
+        await fleet.load(db)
+    log.info("%s removed %s", who.signature if who.person != person.id else "somebody", f"person {person.id}")
+    return RequestDone(text=f"{name} is removed; what they did is signed by {LEFT}.")
+
+
+async def _person(db: AsyncSession, login: str) -> t.Person:
+    """Raises ApiProblem (404)."""
+    row = (await db.execute(select(t.Person).where(t.Person.login == login))).scalar_one_or_none()
+    if row is None:
+        raise ApiProblem(404, f"There is nobody who signs in as {login!r}; `chronarch people list` shows all.")
+    return row
+
+
+async def lines_of(sessions: Sessions, person: t.Person) -> AsyncIterator[bytes]:
+    async for table, row in all_of(sessions, person):
+        yield json.dumps({"table": table, **row}, ensure_ascii=False, default=str).encode() + b"\n"
 
 
 def _key(row: t.Key) -> w.Key:

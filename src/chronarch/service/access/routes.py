@@ -5,9 +5,10 @@ from __future__ import annotations
 import json
 import logging
 from collections.abc import AsyncIterator
+from typing import Annotated
 from urllib.parse import quote
 
-from fastapi import APIRouter, Request, Response
+from fastapi import APIRouter, Path, Request, Response
 from fastapi.responses import StreamingResponse
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -30,6 +31,7 @@ from chronarch.wire.common import RequestDone, fill
 router = APIRouter(tags=["people"], route_class=RetryingRoute)
 routers = (router,)
 log = logging.getLogger("chronarch.access")
+Login = Annotated[str, Path(max_length=120)]
 
 
 @router.post("/sign-in")
@@ -71,7 +73,7 @@ async def people(context: Context) -> list[w.PersonShown]:
     response_class=StreamingResponse,
     responses={200: {"content": {"application/jsonl": {}}}},
 )
-async def all_of_person(login: str, context: Context) -> StreamingResponse:
+async def all_of_person(login: Login, context: Context) -> StreamingResponse:
     """All that is kept of a person, as JSON Lines: what is their own, and all that they signed, each with its table.
     Secrets and pictures are left out."""
     async with context.sessions() as db:
@@ -81,7 +83,7 @@ async def all_of_person(login: str, context: Context) -> StreamingResponse:
 
 
 @router.delete("/people/{login}")
-async def remove_person(login: str, who: Caller, context: Context, fleet: TheFleet) -> RequestDone:
+async def remove_person(login: Login, who: Caller, context: Context, fleet: TheFleet) -> RequestDone:
     """Remove a person. What is their own goes; what they did stays, signed by somebody who left."""
     async with context.sessions() as db:
         person = await _person(db, login)

@@ -207,7 +207,8 @@ class EveryAnswer(WorldCase):
                     headers = {"Authorization": f"Bearer {key}"} if key else {}
                     with self.subTest(method=method, path=path, key=key):
                         self.assert_problem(stranger.request(method, address, headers=headers), 401)
-        self.assertEqual(open_to_all, ["POST /api/sign-in", "GET /api/help/rounds",
+        self.assertEqual(open_to_all, ["POST /api/sign-in", "GET /api/first-person", "POST /api/first-person",
+                                       "GET /api/help/rounds",
                                        "POST /api/help/builds/{number}/verdict",
                                        "GET /api/act", "POST /api/act", "GET /api/act/picture"])  # fmt: skip
 

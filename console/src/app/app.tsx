@@ -4,7 +4,8 @@ import { Route, Routes } from "react-router";
 
 import { CallFailed, type Me } from "../api/client";
 import { LiveProvider, useLive } from "../api/live";
-import { useMe } from "../features/access/queries";
+import { useFirstStanding, useMe } from "../features/access/queries";
+import { FirstPersonPage } from "../features/access/first-person-page";
 import { Frame } from "./frame";
 import { BoardPage } from "../features/planning/board-page";
 import { BinPage } from "../features/library/bin-page";
@@ -59,11 +60,18 @@ function OnceTold({ me, children }: { me: Me; children: ReactNode }) {
   return heard || lost ? <Frame me={me}>{children}</Frame> : <Loading />;
 }
 
+/** Before sign-in: the first person of a new shop enters by its code. */
+function Door() {
+  const first = useFirstStanding();
+  if (first.isPending) return <Loading />;
+  return first.data?.open ? <FirstPersonPage /> : <SignInPage />;
+}
+
 function Console() {
   const me = useMe();
   const client = useQueryClient();
   if (me.isPending) return <Loading />;
-  if (me.error instanceof CallFailed && me.error.status === 401) return <SignInPage />;
+  if (me.error instanceof CallFailed && me.error.status === 401) return <Door />;
   if (me.error) return <Failed error={me.error} again={() => client.invalidateQueries({ queryKey: ["me"] })} />;
   return (
     <LiveProvider>

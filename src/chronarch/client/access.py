@@ -11,6 +11,17 @@ def me() -> Call[wp.Me]:
     return Call("GET", "/api/me", wp.Me)
 
 
+def first_standing() -> Call[wp.FirstStanding]:
+    """Whether the shop waits for its first person; needs no key."""
+    return Call("GET", "/api/first-person", wp.FirstStanding)
+
+
+def first_person(code: str, login: str, name: str, password: str) -> Call[wp.Me]:
+    """Let the first person in, with the code that the service's computer shows; needs no key."""
+    asked = wp.FirstPerson(code=code, login=login, name=name, password=password)
+    return Call("POST", "/api/first-person", wp.Me, body=asked)
+
+
 def people() -> Call[list[wp.PersonShown]]:
     """Everybody who can sign in."""
     return Call("GET", "/api/people", list[wp.PersonShown])

@@ -2,7 +2,17 @@
 
 from __future__ import annotations
 
-from chronarch.client.access import all_of_person, keys, make_key, me, people, remove_person, revoke_key
+from chronarch.client.access import (
+    all_of_person,
+    first_person,
+    first_standing,
+    keys,
+    make_key,
+    me,
+    people,
+    remove_person,
+    revoke_key,
+)
 from chronarch.client.call import Call
 from chronarch.client.control import (
     act,
@@ -380,6 +390,8 @@ __all__ = [
     "film_rules",
     "film_standing",
     "films",
+    "first_person",
+    "first_standing",
     "fleet_state",
     "folders",
     "forget_corners",

@@ -24,6 +24,7 @@ from chronarch import __version__
 from chronarch.core.clock import parse_clock
 from chronarch.records.database import make_engine, make_sessions
 from chronarch.service.access import routes as access_routes
+from chronarch.service.access.first_run import FirstRun
 from chronarch.service.access.sign_in import SignInGuard
 from chronarch.service.background import Background
 from chronarch.service.changes import Changes
@@ -203,6 +204,8 @@ class ServiceParts:
         self.upkeep = UpkeepKeeper(context, self.fleet, self.background, OwnChecks(context))
         self.firmware = FirmwareKeeper(context, self.fleet)
         self.backups = BackupKeeper(context, self.secrets)
+        self.guard = SignInGuard()
+        self.first = FirstRun(context, self.guard)
         self.health = HealthCheck(context, self.fleet, self.watch, self.prover, self.backups)
         self.notices = NoticeKeeper(context, self.fleet, self.planner, self.orders, self.health.troubles)
         self.workers = self.health.workers = self._workers()
@@ -218,7 +221,7 @@ class ServiceParts:
             self.context, Callers(self.context), self.background, views, self.facts, self.jobs, self.orders,
             self.fleet, machines,
             self.store, self.readers, self.intake, self.paces, self.connections, self.planner, self.dispatcher,
-            SignInGuard(), room, self.health, self.secrets, self.cameras, self.keeper, self.frame_store,
+            self.guard, self.first, room, self.health, self.secrets, self.cameras, self.keeper, self.frame_store,
             self.film_store, self.film_maker, self.films, self.watching, self.beds, self.watch_process,
             self.prover, self.changed, self.upkeep, self.backups, self.reporter, self.links, self.links.acts,
             self.router, self.deliverer, self.pushing, self.chat,
@@ -275,6 +278,7 @@ class ServiceParts:
                 await self.watching.renew()
                 await self.beds.renew()
                 await self.upkeep.refresh()
+                await self.first.begin()
                 return
             except (SQLAlchemyError, OSError) as error:
                 log.warning("waiting for the database: %s", str(error).splitlines()[0])

@@ -5,22 +5,19 @@ from __future__ import annotations
 import asyncio
 import ipaddress
 import json
-import re
 import sys
 from dataclasses import replace
 
 import click
 import uvicorn
-from sqlalchemy import delete, select
 
 from chronarch.core.clock import real_clock
 from chronarch.core.errors import BadName, CoreError
-from chronarch.core.library.names import check_name
 from chronarch.logs import begin_logging
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions
-from chronarch.records.system.leaving import LEFT
-from chronarch.service.access.sign_in import hasher
+from chronarch.service.access.first_run import code_file
+from chronarch.service.access.registering import register
 from chronarch.service.app import make_app
 from chronarch.service.config import Config
 from chronarch.service.http.bounded_protocol import BoundedProtocol
@@ -111,8 +108,6 @@ def run(host: str, port: int, beyond_loopback: bool) -> None:
 def add_person(login: str, name: str | None, scope: str, password_stdin: bool) -> None:
     """Let a person sign in, or give them a new password."""
     password = sys.stdin.readline().rstrip("\n") if password_stdin else click.prompt("Password", hide_input=True)
-    if len(password) < 8:
-        raise click.UsageError("A password needs at least 8 characters.")
     try:
         asyncio.run(register_person(_settings(), login, name or login, password, Scope(scope)))
     except BadName as error:
@@ -123,30 +118,23 @@ def add_person(login: str, name: str | None, scope: str, password_stdin: bool) -
 async def register_person(
     settings: Config, login: str, name: str, password: str, scope: Scope = Scope.MAINTAIN
 ) -> None:
-    """Let a person in, or change what is known of them. Raises BadName for a name that is somebody else's, or reads as
-    a key's or helper's does in the records."""
-    login, name = check_name(login), check_name(name)
-    if max(len(login), len(name)) > 120:
-        raise BadName("A login and a name may have 120 characters; choose shorter ones.")
-    if name.casefold() == LEFT:
-        raise BadName(f"{LEFT!r} is how the records name whoever is not here any more; choose another name.")
-    if re.search(r"\((key|helper) \d+\)$", name):
-        raise BadName(f"{name!r} is how the records name a key or a helper; choose another name.")
+    """Let a person in, or change what is known of them. Raises BadName."""
     engine = make_engine(settings.database)
     async with make_sessions(engine)() as db:
-        other = await db.execute(select(t.Person.login).where(t.Person.name == name, t.Person.login != login))
-        if (taken := other.scalar()) is not None:
-            raise BadName(f"{taken} is called {name!r} already; the records tell people by their names. Add something.")
-        person = (await db.execute(select(t.Person).where(t.Person.login == login))).scalar_one_or_none()
-        if person is None:
-            person = t.Person(login=login, name=name)
-            db.add(person)
-        person.name, person.password_hash, person.scope = name, hasher.hash(password), scope
-        await db.flush()
-        # sign out whoever is signed in with the old password
-        await db.execute(delete(t.Session).where(t.Session.person_id == person.id))
+        await register(db, login, name, password, scope)
         await db.commit()
     await engine.dispose()
+
+
+@service.command("first-code")
+def first_code() -> None:
+    """Print the code with which the first person of a new shop signs in."""
+    path = code_file(_settings().blobs)
+    if not path.exists():
+        raise click.ClickException(
+            f"There is no code in {path}: somebody can sign in already, or the service has not been started yet."
+        )
+    click.echo(path.read_text().strip())
 
 
 @service.command("make-key")

@@ -16,6 +16,7 @@ _TABLE = """
 /sign-in                                   POST:open
 /sign-out                                  POST:read
 /me                                        GET:read
+/first-person                              GET:open POST:open
 /people                                    GET:maintain
 /people/{login}                            DELETE:maintain
 /people/{login}/export                     GET:maintain

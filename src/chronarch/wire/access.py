@@ -34,6 +34,21 @@ class Me(Wire):
     """To be sent back as X-CSRF-Token with every change made with the session cookie."""
 
 
+class FirstStanding(Wire):
+    """Whether a shop waits for its first person."""
+
+    open: bool
+
+
+class FirstPerson(Wire):
+    """Who sets up a shop in which there is nobody yet. `code`: what the service's computer shows."""
+
+    code: str = Field(max_length=40, examples=["K7QM-2D9F-H4XW"])
+    login: Annotated[str, COMPOSED] = Field(min_length=1, max_length=120, examples=["maud"])
+    name: Annotated[str, COMPOSED] = Field(default="", max_length=120, examples=["Maud"])
+    password: str = Field(max_length=400, examples=["an example password"])
+
+
 class PersonShown(Wire):
     """Somebody who can sign in."""
 

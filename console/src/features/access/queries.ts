@@ -18,3 +18,7 @@ export function useMe() {
 
 /** Who can sign in; for who maintains. */
 export const usePeople = () => useQuery({ queryKey: ["people"], queryFn: () => value(api.GET("/api/people")) });
+
+/** Whether the shop waits for its first person. */
+export const useFirstStanding = () =>
+  useQuery({ queryKey: ["first-person"], queryFn: () => value(api.GET("/api/first-person")), retry: false, staleTime: Infinity });

@@ -18,6 +18,7 @@ from chronarch.records import tables as t
 from chronarch.records.database import Sessions
 from chronarch.records.system.leaving import LEFT, all_of, leave
 from chronarch.service.access import sign_in as access
+from chronarch.service.access.first_run import TheFirstRun
 from chronarch.service.access.sign_in import TheSignInGuard
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
@@ -44,6 +45,27 @@ async def sign_in(
     age = int(context.config.session_hours * 3600)
     response.set_cookie(COOKIE, token, max_age=age, httponly=True, samesite="strict")
     return me
+
+
+@router.get("/first-person")
+async def first_standing(first: TheFirstRun) -> w.FirstStanding:
+    """Whether the shop waits for its first person."""
+    return w.FirstStanding(open=await first.is_open())
+
+
+@router.post("/first-person", status_code=201)
+async def first_person(
+    asked: w.FirstPerson,
+    context: Context,
+    guard: TheSignInGuard,
+    first: TheFirstRun,
+    request: Request,
+    response: Response,
+) -> w.Me:
+    """Let the first person in, who then maintains the shop, and open their session."""
+    await first.enter(asked, request.client.host if request.client else "")
+    signing = w.SignIn(login=asked.login, password=asked.password)
+    return await sign_in(signing, context, guard, request, response)
 
 
 @router.post("/sign-out")

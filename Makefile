@@ -1,4 +1,4 @@
-.PHONY: help setup demo demo-reset console types test lint faults fuzz bench states
+.PHONY: help setup install demo demo-reset console types test lint faults fuzz bench states
 .DEFAULT_GOAL := help
 BIN := .venv/bin
 
@@ -7,6 +7,9 @@ help: ## Show what can be made.
 
 setup: ## Install what the demo needs.
 	@tools/setup demo
+
+install: ## Put Chronarch in place on this computer for a real shop (root).
+	@tools/install
 
 demo: setup ## Open the demo shop; Ctrl-C closes it.
 	@exec $(BIN)/chronarch demo run

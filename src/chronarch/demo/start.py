@@ -20,6 +20,7 @@ from pathlib import Path
 
 from sqlalchemy.exc import SQLAlchemyError
 
+from chronarch.child_process import Child
 from chronarch.client import Client, ClientError, requests
 from chronarch.core.clock import ScaledClock
 from chronarch.demo import fill
@@ -28,7 +29,6 @@ from chronarch.demo.broker import USER, BrokerFailed, PrivateBroker
 from chronarch.demo.failing_builds import FailingBuilds, failing, lifted_off
 from chronarch.demo.frames import add_pictures
 from chronarch.demo.hands import SimulatedHands
-from chronarch.demo.processes import Child
 from chronarch.demo.shop import (
     CAMERAS,
     FIRMWARE,

@@ -14,8 +14,9 @@ import uvicorn
 from chronarch.core.clock import real_clock
 from chronarch.core.errors import BadName, CoreError
 from chronarch.logs import begin_logging
+from chronarch.private_file import write_private
 from chronarch.records import tables as t
-from chronarch.records.database import make_engine, make_sessions
+from chronarch.records.database import make_engine, make_sessions, wait_for_database
 from chronarch.service.access.first_run import code_file
 from chronarch.service.access.registering import register
 from chronarch.service.app import make_app
@@ -57,8 +58,10 @@ def _settings() -> Config:
 
 
 @service.command()
-@click.option("--host", default="127.0.0.1", show_default=True, help="The address to listen on.")
-@click.option("--port", type=click.IntRange(1, 65535), default=8420, show_default=True)
+@click.option(
+    "--host", default="127.0.0.1", envvar="CHRONARCH_HOST", show_default=True, help="The address to listen on."
+)
+@click.option("--port", type=click.IntRange(1, 65535), default=8420, envvar="CHRONARCH_PORT", show_default=True)
 @click.option("--beyond-loopback", is_flag=True, help="Listen where other machines come in too; see docs/security.md.")
 def run(host: str, port: int, beyond_loopback: bool) -> None:
     """Bring the tables up to date and serve until stopped."""
@@ -77,7 +80,11 @@ def run(host: str, port: int, beyond_loopback: bool) -> None:
         )
     begin_logging()
     try:
+        wait_for_database(config.database)
         bring_up_to_date(config)
+        if config.local_tender is not None and not config.local_tender.exists():
+            key = asyncio.run(register_key(config, "the tender here", Scope.TENDER))
+            write_private(config.local_tender, key.encode() + b"\n")
     except (CoreError, OSError) as error:
         raise click.ClickException(str(error)) from None
     uvicorn.run(

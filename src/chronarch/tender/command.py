@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import signal
 import sys
+import time
 from pathlib import Path
 
 import click
@@ -21,10 +22,19 @@ def tender() -> None:
 @tender.command()
 @click.option("--name", default="tender", show_default=True, help="This tender's name, as its machines have it.")
 @click.option("--service", "address", default="http://127.0.0.1:8420", show_default=True, envvar="CHRONARCH_ADDRESS")
-@click.option("--key", envvar="CHRONARCH_TENDER_KEY", required=True, help="A key of scope tender.")
-@click.option("--folder", type=click.Path(path_type=Path), default=Path("var/tender"), show_default=True)
+@click.option("--key", envvar="CHRONARCH_TENDER_KEY", default="", help="A key of scope tender.")
+@click.option(
+    "--key-file", type=click.Path(path_type=Path), envvar="CHRONARCH_TENDER_KEY_FILE", help="Holds it; waited for."
+)
+@click.option(
+    "--folder",
+    type=click.Path(path_type=Path),
+    default=Path("var/tender"),
+    envvar="CHRONARCH_TENDER_FOLDER",
+    show_default=True,
+)
 @click.option("--clock", envvar="CHRONARCH_CLOCK", default="", help="Shop time as REAL|SHOP|RATE.")
-def run(name: str, address: str, key: str, folder: Path, clock: str) -> None:
+def run(name: str, address: str, key: str, key_file: Path | None, folder: Path, clock: str) -> None:
     """Run until stopped. Builds go on while the service is away."""
     import uvloop
 
@@ -41,6 +51,13 @@ def run(name: str, address: str, key: str, folder: Path, clock: str) -> None:
         await run_tender(TenderSettings(name, address.rstrip("/"), key, folder, clock), shop_clock)
 
     begin_logging()
+    if not key and key_file is None:
+        raise click.UsageError("Give a key of scope tender: --key, or --key-file.")
+    while not key and key_file is not None:
+        if key_file.exists():
+            key = key_file.read_text().strip()
+        else:  # the service of this computer makes it at its first start
+            time.sleep(0.5)
     feed_first()
     try:
         shop_clock = parse_clock(clock)

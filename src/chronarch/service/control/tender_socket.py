@@ -17,6 +17,8 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.control.events import ControlEvent, MachineStands, Noticed
 from chronarch.core.control.film_taking import FilmTaking
+from chronarch.core.errors import BadName
+from chronarch.core.library.names import check_name
 from chronarch.core.machines.states import BuildState
 from chronarch.records import tables as t
 from chronarch.records.failures import away
@@ -159,7 +161,8 @@ class TenderSession:
         async with self._context.sessions() as db:
             row = (await db.execute(select(t.Tender).where(t.Tender.name == self._hello.tender))).scalar_one_or_none()
             if row is None:
-                raise ApiProblem(404, f"There is no tender named {self._hello.tender}; add its machines first.")
+                row = self._new_tender()
+                db.add(row)
             await self._bind(db, row.name)
             await self._fleet.load(db)
             mine = [known for known in self._fleet.all() if known.tender == row.name]
@@ -193,14 +196,23 @@ class TenderSession:
                 for known in mine:
                     self._fleet.publish(known)
 
+    def _new_tender(self) -> t.Tender:
+        """A tender that greets for the first time, before it has machines. Raises ApiProblem (400, 403)."""
+        if self._who.tender:
+            raise ApiProblem(403, f"This key is the tender {self._who.tender}'s; make another for this one.")
+        try:
+            return t.Tender(name=check_name(self._hello.tender))
+        except BadName as error:
+            raise ApiProblem(400, str(error)) from None
+
     async def _bind(self, db: AsyncSession, tender: str) -> None:
         """Bind a key to the tender that it greets as first. Raises ApiProblem (403) when it is bound to another."""
         mine = update(t.Key).where(t.Key.id == self._who.key, t.Key.tender.is_(None)).values(tender=tender)
         await db.execute(mine)
-        await db.commit()
         bound = (await db.execute(select(t.Key.tender).where(t.Key.id == self._who.key))).scalar_one()
         if bound != tender:
             raise ApiProblem(403, f"This key is the tender {bound}'s; make another for {tender}.")
+        await db.commit()
 
     async def _take(self, text: str) -> None:
         """Handle one message. Raises ApiProblem (400) when too many could not be understood."""

@@ -1,4 +1,4 @@
-"""The demo's processes: started together, watched, stopped together."""
+"""Processes of ours that are started together, watched, and stopped together."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ STOP_WITHIN_S = 12
 
 @dataclass
 class Child:
-    """One process of the demo: `python -m chronarch ARGUMENTS`, its output in a log file."""
+    """One process: `python -m chronarch ARGUMENTS`, its output in a log file."""
 
     name: str
     arguments: list[str]

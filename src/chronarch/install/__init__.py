@@ -1,0 +1,1 @@
+"""Putting Chronarch in place on a shop's computer, and taking it away again."""

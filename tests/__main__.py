@@ -30,6 +30,7 @@ LONGEST_FIRST = (
     "hostile",
     "cli",
     "service",
+    "install",
     "demo",
     "standins",
     "tender",

@@ -11,7 +11,7 @@ import unittest
 from pathlib import Path
 
 from chronarch.client import Client, ClientError, Unreachable, requests
-from chronarch.install.places import Installation
+from chronarch.installation import Installation
 from chronarch.records.ports import free_ports
 from tests.support import processes
 from tests.support.world import eventually

@@ -107,6 +107,11 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
     ),
     "install": ("Put service, tender and database in place on this computer.", "install.command", ()),
     "uninstall": ("Take them away again. Records and files stay, unless told.", "install.command", ()),
+    "doctor": (
+        "Say what is wrong with the installation on this computer, and what to do. Exit code 1 when something is.",
+        "install.command",
+        (),
+    ),
     "launch": ("Run all parts of an installation, where there is no systemd.", "install.command", ()),
     "database": ("The database server of an installation that has its own.", "install.command", ()),
     "connect": ("Remember the address of a service and a key, once both have been tried.", "cli.access", ()),

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import signal
 import threading
+from dataclasses import asdict
 from pathlib import Path
 
 import click
@@ -11,7 +13,7 @@ import click
 from chronarch.core.errors import CoreError
 from chronarch.install import installing
 from chronarch.install.launching import Launcher
-from chronarch.install.places import OWN, Asked, Installation
+from chronarch.installation import OWN, Asked, Installation
 
 root_option = click.option(
     "--root", type=click.Path(path_type=Path), default=Path("/"), help="Below which folder; / without it."
@@ -69,6 +71,27 @@ def launch(root: Path) -> None:
         Launcher(Installation(root.absolute()), click.echo).run()
     except CoreError as error:
         raise click.ClickException(str(error)) from None
+
+
+@click.command()
+@click.option("--json", "as_json", is_flag=True, help="As JSON.")
+@root_option
+def doctor(as_json: bool, root: Path) -> None:
+    """Say what is wrong with the installation on this computer, and what to do. Exit code 1 when something is.
+
+    Needs to read the settings and the records: run it as root."""
+    from chronarch.install.doctor import Doctor
+
+    found = Doctor(Installation(root.absolute())).look()
+    if as_json:
+        click.echo(json.dumps([asdict(one) for one in found], indent=1))
+    for one in () if as_json else found:
+        click.secho(f"{one.about}: {one.what}", fg="red")
+        click.echo(f"    {one.do}")
+    if not found and not as_json:
+        click.secho("All is well.", fg="green")
+    if found:
+        raise SystemExit(1)
 
 
 @click.group()

@@ -15,8 +15,8 @@ from pathlib import Path
 import httpx
 
 from chronarch.install.parts import parts
-from chronarch.install.places import OWN, USER, Asked, Installation, InstallFailed, as_lines
 from chronarch.install.units import unit, unit_name
+from chronarch.installation import OWN, USER, Asked, Installation, InstallFailed, as_lines
 
 READY_WITHIN_S = 300.0
 Say = Callable[[str], None]

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from chronarch.child_process import Child
 from chronarch.install.parts import Part, parts
-from chronarch.install.places import OWN, Installation
+from chronarch.installation import OWN, Installation
 
 AGAIN_AFTER_S = 2.0
 LOOK_EVERY_S = 0.2

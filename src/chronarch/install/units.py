@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from chronarch.install.parts import Part
-from chronarch.install.places import USER, Installation
+from chronarch.installation import USER, Installation
 
 HOMES = (Path("/home"), Path("/root"))
 HARDENED = """\

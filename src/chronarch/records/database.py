@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from pathlib import Path
 
 from alembic import command
@@ -10,10 +9,8 @@ from alembic.config import Config
 from alembic.runtime.migration import MigrationContext
 from alembic.script import ScriptDirectory
 from sqlalchemy import Engine, create_engine
-from sqlalchemy.exc import OperationalError
 from sqlalchemy.ext.asyncio import AsyncEngine, AsyncSession, async_sessionmaker, create_async_engine
 
-from chronarch.core.errors import CoreError
 from chronarch.records import tables
 from chronarch.records.change_log import LoggedSession, Noticed, session_info
 from chronarch.records.orders.open_jobs import keep_open_jobs
@@ -23,13 +20,7 @@ TABLES = tables.Base.metadata.tables
 """All of them: whoever opens a session knows what any table refers to."""
 SESSION = "set group_concat_max_len = 1073741824, in_predicate_conversion_threshold = 0"
 """Texts of whole ledgers are not cut; a list of a thousand machines is looked up in an index like one of ten."""
-WRONG = {1044, 1045, 1049, 1698}
-"""The server's errors that no waiting mends: who asks may not, or there is no such database."""
 Sessions = async_sessionmaker[AsyncSession]
-
-
-class DatabaseAway(CoreError):
-    """The database does not answer, or lets nobody in."""
 
 
 def make_engine(url: str) -> AsyncEngine:
@@ -86,22 +77,6 @@ def revision_of(url: str) -> str:
     try:
         with engine.connect() as connection:
             return MigrationContext.configure(connection).get_current_revision() or ""
-    finally:
-        engine.dispose()
-
-
-def wait_for_database(url: str, within_s: float = 120.0) -> None:
-    """Wait until the database answers: its server may be starting. Raises DatabaseAway."""
-    engine, deadline = blocking_engine(url), time.monotonic() + within_s
-    try:
-        while True:
-            try:
-                with engine.connect():
-                    return
-            except OperationalError as error:
-                if time.monotonic() > deadline or error.orig is None or error.orig.args[0] in WRONG:
-                    raise DatabaseAway(f"The database does not let us in: {error.orig}.") from None
-            time.sleep(0.2)
     finally:
         engine.dispose()
 

@@ -16,7 +16,7 @@ from chronarch.core.errors import BadName, CoreError
 from chronarch.logs import begin_logging
 from chronarch.private_file import write_private
 from chronarch.records import tables as t
-from chronarch.records.database import make_engine, make_sessions, wait_for_database
+from chronarch.records.database import make_engine, make_sessions
 from chronarch.service.access.first_run import code_file
 from chronarch.service.access.registering import register
 from chronarch.service.app import make_app
@@ -80,7 +80,6 @@ def run(host: str, port: int, beyond_loopback: bool) -> None:
         )
     begin_logging()
     try:
-        wait_for_database(config.database)
         bring_up_to_date(config)
         if config.local_tender is not None and not config.local_tender.exists():
             key = asyncio.run(register_key(config, "the tender here", Scope.TENDER))

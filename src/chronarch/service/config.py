@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from chronarch.core.clock import parse_clock
-from chronarch.install.places import OWN, Installation, InstallFailed
+from chronarch.installation import OWN, Installation, InstallFailed
 from chronarch.records.server import PrivateServer
 
 GIB = 1024**3

@@ -12,12 +12,11 @@ from datetime import date, datetime
 from typing import Any
 
 from sqlalchemy import ColumnElement, LargeBinary, bindparam, delete, func, select, tuple_, update
-from sqlalchemy.ext.asyncio import AsyncSession
+from sqlalchemy.ext.asyncio import AsyncSession, async_sessionmaker
 from sqlalchemy.orm import InstrumentedAttribute
 
 from chronarch.records.access.tables import Person, Session
 from chronarch.records.base import Base, SignedBy
-from chronarch.records.database import Sessions
 from chronarch.records.ledger.tables import BuildStop, KeptReport, Ledger, ReportPlan
 from chronarch.records.machines.tables import Machine
 from chronarch.records.notices.tables import ActUse, Channel, Delivery, Notice, NoticeRule, SignInPlace
@@ -49,7 +48,9 @@ def signatures() -> Iterator[tuple[type[Base], str]]:
 # What there is of somebody --------------------------------------------------------------------------------------------
 
 
-async def all_of(sessions: Sessions, person: Person) -> AsyncIterator[tuple[str, dict[str, Any]]]:
+async def all_of(
+    sessions: async_sessionmaker[AsyncSession], person: Person
+) -> AsyncIterator[tuple[str, dict[str, Any]]]:
     """All rows that are a person's own, and all that they signed: table and row, without secrets and pictures. Read
     some at a time; no connection is held in between."""
     yield "person", _plain(person)
@@ -61,7 +62,9 @@ async def all_of(sessions: Sessions, person: Person) -> AsyncIterator[tuple[str,
             yield kind.__tablename__, row
 
 
-async def _rows(sessions: Sessions, kind: type[Base], wanted: ColumnElement[bool]) -> AsyncIterator[dict[str, Any]]:
+async def _rows(
+    sessions: async_sessionmaker[AsyncSession], kind: type[Base], wanted: ColumnElement[bool]
+) -> AsyncIterator[dict[str, Any]]:
     keys = kind.__table__.primary_key.columns  # type: ignore[attr-defined]
     after: tuple[Any, ...] | None = None
     while True:

@@ -1,0 +1,27 @@
+"""A key of the service for a moment: who may read the records past the service may also ask it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+
+from sqlalchemy import Engine, delete, insert
+
+from chronarch.records import tables as t
+from chronarch.service.principals import hash_secret, new_secret
+from chronarch.wire.access import Scope
+
+
+@contextmanager
+def temporary_key(engine: Engine, scope: Scope = Scope.MAINTAIN) -> Iterator[str]:
+    """A key that is gone afterwards."""
+    secret = new_secret()
+    row = {"name": "doctor", "secret_hash": hash_secret(secret), "scope": scope, "created_at": datetime.now(UTC)}
+    with engine.begin() as db:
+        db.execute(insert(t.Key).values(**row, revoked=False))
+    try:
+        yield secret
+    finally:
+        with engine.begin() as db:
+            db.execute(delete(t.Key).where(t.Key.secret_hash == hash_secret(secret)))

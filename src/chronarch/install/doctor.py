@@ -11,6 +11,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -295,8 +296,9 @@ class Doctor:
                     if machine.state is MachineState.OFFLINE:
                         do = "Is it on, its cable in, its address the same? chronarch links probe tries an address."
                         yield Finding("links", f"{machine.name} does not answer: {machine.reason or 'offline'}.", do)
+                cameras = client.do(requests.cameras())
                 with ThreadPoolExecutor(AT_A_TIME) as pool:
-                    said = pool.map(lambda camera: _camera(client, camera), client.do(requests.cameras()))
+                    said = pool.map(partial(_camera, client), cameras)
                     yield from (one for one in said if one is not None)
         except (ClientError, SQLAlchemyError) as error:
             yield Finding("service", f"The service could not be asked: {error}", "chronarch health says more.")

@@ -5,11 +5,27 @@ from __future__ import annotations
 from chronarch.client.call import Call
 from chronarch.wire.system.backups import Backups, BackupSettingsChange, TrialWish
 from chronarch.wire.system.health import Health
-from chronarch.wire.system.shop import HandsWish, ShopInfo
+from chronarch.wire.system.setup_file import SetupDone, SetupText
+from chronarch.wire.system.shop import HandsWish, ShopChange, ShopInfo
 
 
 def shop() -> Call[ShopInfo]:
     return Call("GET", "/api/shop", ShopInfo)
+
+
+def change_shop(change: ShopChange) -> Call[ShopInfo]:
+    """Say what the shop is called, and in which language the console writes dates."""
+    return Call("PATCH", "/api/shop", ShopInfo, body=change)
+
+
+def setup_file() -> Call[bytes]:
+    """All that the shop has decided, as TOML."""
+    return Call("GET", "/api/setup-file", bytes)
+
+
+def apply_setup_file(text: str, dry_run: bool = False) -> Call[SetupDone]:
+    """Have the shop be as a file says, or only say what would change."""
+    return Call("POST", "/api/setup-file", SetupDone, body=SetupText(text=text, dry_run=dry_run))
 
 
 def send_hands(away: bool) -> Call[ShopInfo]:

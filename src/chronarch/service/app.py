@@ -29,7 +29,7 @@ from chronarch.service.access.sign_in import SignInGuard
 from chronarch.service.background import Background
 from chronarch.service.changes import Changes
 from chronarch.service.config import Config
-from chronarch.service.context import ServiceContext
+from chronarch.service.context import ServiceContext, ShopName
 from chronarch.service.control import routes as control_routes
 from chronarch.service.control import tender_socket
 from chronarch.service.control.tender_socket import TenderRoom
@@ -94,6 +94,8 @@ from chronarch.service.system import routes as system_routes
 from chronarch.service.system.backup import keeper as backup_keeper
 from chronarch.service.system.backup.keeper import BackupKeeper
 from chronarch.service.system.health import HealthCheck
+from chronarch.service.system.setup_file import SetupFile
+from chronarch.service.system.shop_facts import load_shop
 from chronarch.service.upkeep import fleet_state, keeper
 from chronarch.service.upkeep import routes as upkeep_routes
 from chronarch.service.upkeep.fleet_state import FirmwareKeeper
@@ -123,6 +125,7 @@ from chronarch.service.watching.room_light import RoomLight
 from chronarch.service.watching.watch_process import WatchProcess
 from chronarch.service.workers import Worker
 from chronarch.wire.notices.channels import ChannelKind
+from chronarch.wire.system.shop import ShopFacts
 
 warnings.filterwarnings("ignore", category=UnsupportedFieldAttributeWarning)  # FastAPI's own use of aliases for bodies
 ROUTES = (
@@ -148,8 +151,9 @@ class ServiceParts:
     def __init__(self, config: Config) -> None:
         self.engine, changes = make_engine(config.database), Changes()
         self.context = context = ServiceContext(
-            config, parse_clock(config.clock), make_sessions(self.engine, changes.noticed), changes
-        )
+            config, parse_clock(config.clock), make_sessions(self.engine, changes.noticed), changes,
+            ShopName(ShopFacts(name=config.shop)),
+        )  # fmt: skip
         self.fleet = Fleet(context.changes, context.clock.now)
         self.heat_log = HeatLog(context, self.fleet)
         self.store, self.readers = ContentStore(config.blobs), ContentReaders()
@@ -180,7 +184,7 @@ class ServiceParts:
         self.links = ActLinks(context, acts, self.secrets)
         poster = Poster()
         self.pushing = PushSender(context.clock, self.secrets, poster)
-        self.chat = ChatLine(config.shop, ChatAnswers(context, self.fleet, self.planner, acts).answer)
+        self.chat = ChatLine(context.shop, ChatAnswers(context, self.fleet, self.planner, acts).answer)
         self.chat_keeper = ChatKeeper(context, self.secrets, self.chat)
         chatting = ChatSender(self.secrets, self.chat)
         mails = MailSender(context.clock, self.secrets)
@@ -204,6 +208,7 @@ class ServiceParts:
         self.upkeep = UpkeepKeeper(context, self.fleet, self.background, OwnChecks(context))
         self.firmware = FirmwareKeeper(context, self.fleet)
         self.backups = BackupKeeper(context, self.secrets)
+        self.setup_file = SetupFile(context, self.fleet, self.backups)
         self.guard = SignInGuard()
         self.first = FirstRun(context, self.guard)
         self.health = HealthCheck(context, self.fleet, self.watch, self.prover, self.backups)
@@ -224,7 +229,7 @@ class ServiceParts:
             self.guard, self.first, room, self.health, self.secrets, self.cameras, self.keeper, self.frame_store,
             self.film_store, self.film_maker, self.films, self.watching, self.beds, self.watch_process,
             self.prover, self.changed, self.upkeep, self.backups, self.reporter, self.links, self.links.acts,
-            self.router, self.deliverer, self.pushing, self.chat,
+            self.router, self.deliverer, self.pushing, self.chat, self.setup_file,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 
@@ -275,6 +280,7 @@ class ServiceParts:
                 async with self.context.sessions() as db:
                     await self.fleet.load(db)
                     await self.cameras.load(db)
+                    await load_shop(db, self.context)
                 await self.watching.renew()
                 await self.beds.renew()
                 await self.upkeep.refresh()

@@ -13,18 +13,32 @@ from chronarch.core.clock import Clock
 from chronarch.records.database import Sessions
 from chronarch.service.changes import Changes
 from chronarch.service.config import Config
+from chronarch.wire.system.shop import ShopFacts
 
 P = TypeVar("P")
 
 
+@dataclass
+class ShopName:
+    """What the shop is called, as it is now."""
+
+    facts: ShopFacts
+
+    @property
+    def name(self) -> str:
+        return self.facts.name
+
+
 @dataclass(frozen=True)
 class ServiceContext:
-    """What all parts need: the configuration, the clocks, the database, and what tells of changes."""
+    """What all parts need: the configuration, the clocks, the database, what tells of changes, and what the shop is
+    called."""
 
     config: Config
     clock: Clock
     sessions: Sessions
     changes: Changes
+    shop: ShopName
 
     def db(self) -> AsyncSession:
         """A session of the database, for one transaction or one reading."""

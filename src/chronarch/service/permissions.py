@@ -233,7 +233,8 @@ _TABLE = """
 /backups                                   GET:maintain POST:maintain
 /backups/trial                             POST:maintain
 /backup-settings                           PATCH:maintain
-/shop                                      GET:read
+/shop                                      GET:read PATCH:maintain
+/setup-file                                GET:maintain POST:maintain
 /health                                    GET:read
 /demo/hands                                PUT:operate
 /live                                      GET:read

@@ -10,9 +10,11 @@ from unittest.mock import patch
 
 import trustme
 
+from chronarch.service.context import ShopName
 from chronarch.service.notices.channels.chat_line import ChatLine
 from chronarch.service.notices.channels.sending import NotSent
 from chronarch.wire.notices.channels import ChatAccountView
+from chronarch.wire.system.shop import ShopFacts
 from tests.support.chat_server import HOST, ChatServer
 
 
@@ -28,7 +30,7 @@ class Secure(unittest.IsolatedAsyncioTestCase):
         authority, self.trusted = trustme.CA(), self.folder / "ca.pem"
         authority.cert_pem.write_to_path(str(self.trusted))
         self.cert = authority.issue_cert(HOST)
-        self.line = ChatLine("A shop", _nobody)
+        self.line = ChatLine(ShopName(ShopFacts(name="A shop")), _nobody)
         self.addAsyncCleanup(self.line.close)
 
     def serve(self, name: str, *, tls: bool) -> ChatServer:

@@ -31,6 +31,11 @@ async def load_cost_settings(db: AsyncSession) -> CostSettings:
     return CostSettings.model_validate(row.value) if row else CostSettings()
 
 
+async def keep_cost_settings(db: AsyncSession, settings: CostSettings) -> None:
+    """Keep them, within the transaction."""
+    await db.merge(t.Setting(name=SETTINGS, value=settings.model_dump(mode="json")))
+
+
 def places_of(fleet: Fleet, settings: PlanningSettings) -> dict[int, CostPlace]:
     """What costs depend on, by machine."""
     return {

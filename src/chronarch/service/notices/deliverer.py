@@ -216,9 +216,7 @@ class Deliverer:
         said = Notice(id=0, at=now, kind=NoticeKind.SERVICE, gravity=Gravity.NOTE, text="A test; nothing has happened.")
         part = MessagePart(0, What.OPENED, said, "", "", settings.address)
         parts = (part,) if channel.kind == ChannelKind.WEBHOOK else ()
-        message = Message(
-            str(uuid.uuid4()), self.context.config.shop, parts, address=settings.address, test=True, at=now
-        )
+        message = Message(str(uuid.uuid4()), self.context.shop.name, parts, address=settings.address, test=True, at=now)
         good, answer, _ = await self._try(channel, message, settings)
         async with self.context.sessions() as db:
             await self._log(db, channel.id, message, answer, self.context.clock.real_now(), good=good)

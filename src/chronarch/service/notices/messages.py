@@ -136,7 +136,7 @@ class MessageWriter:
             )  # fmt: skip
         first = told[0][0] if told else None
         return Message(
-            first.message if first else "", self.context.config.shop, tuple(parts),
+            first.message if first else "", self.context.shop.name, tuple(parts),
             any(d.repeated for d, _ in told), address, at=self.context.clock.now(),
         )  # fmt: skip
 

@@ -11,7 +11,9 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.planning.shifts import ALWAYS, ShiftPattern, Staffing
 from chronarch.records import tables as t
-from chronarch.wire.planning.settings import Planning, SiteHours
+from chronarch.wire.planning.settings import Planning, PlanningUpdate, SiteHours
+
+PLANNING = "planning"
 
 
 @dataclass
@@ -38,8 +40,20 @@ class PlanningSettings:
         return Staffing(self.core(site).spans(begin, end))
 
 
+async def change_planning(db: AsyncSession, change: PlanningUpdate) -> None:
+    """Change how the shop plans, within the transaction."""
+    row = await db.get(t.Setting, PLANNING, with_for_update=True) or t.Setting(name=PLANNING, value={})
+    row.value = {**row.value, **change.model_dump(mode="json", exclude_none=True)}
+    db.add(row)
+
+
+async def keep_hours(db: AsyncSession, hours: SiteHours) -> None:
+    """Keep when somebody is at a site, within the transaction."""
+    await db.merge(t.Site(name=hours.site, hours=hours.model_dump(mode="json")))
+
+
 async def load_settings(db: AsyncSession) -> PlanningSettings:
-    row = await db.get(t.Setting, "planning")
+    row = await db.get(t.Setting, PLANNING)
     sites = (await db.execute(select(t.Site))).scalars()
     hours = {s.name: SiteHours.model_validate(s.hours) for s in sites}
     return PlanningSettings(Planning.model_validate(row.value) if row else Planning(), hours)

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Annotated, Literal
 
-from chronarch.wire.common import Time, Wire
+from pydantic import Field
+
+from chronarch.wire.common import Label, Time, Wire
 
 
 @dataclass(frozen=True)
@@ -17,10 +19,28 @@ class LiveEvent:
     number: int | None = None
 
 
-class ShopInfo(Wire):
-    """The name of the shop and its time."""
+DATES = "en-GB"
+Language = Annotated[str, Field(pattern=r"^[a-z]{2,3}(-[A-Za-z0-9]{2,8}){0,3}$", max_length=35)]
+"""A tag of BCP 47."""
+
+
+class ShopFacts(Wire):
+    """What the shop is called, and the language in which the console writes dates."""
 
     name: str
+    dates: Language = DATES
+
+
+class ShopChange(Wire):
+    """What may be changed of them; what is left out stays."""
+
+    name: Label | None = Field(default=None, min_length=1, examples=["Marrow Lane Fabrication"])
+    dates: Language | None = Field(default=None, examples=["en-GB", "de-DE"])
+
+
+class ShopInfo(ShopFacts):
+    """The name of the shop and its time."""
+
     now: Time
     rate: float
     """Shop seconds in one real second; 1 in a real shop."""

@@ -75,7 +75,7 @@ class Reporter:
 
     async def contents(self, db: AsyncSession, plan: t.ReportPlan, period: ReportPeriod) -> ReportContents:
         settings, now = await load_notice_settings(db), self.context.clock.now()
-        return await gather(db, self.fleet, plan, period, now, self.context.config.shop, settings.address)
+        return await gather(db, self.fleet, plan, period, now, self.context.shop.name, settings.address)
 
     async def make(self, db: AsyncSession, plan: t.ReportPlan, period: ReportPeriod, by: str) -> t.KeptReport:
         """Make and keep a report, to be sent to whom the plan says; committed by whoever asks."""
@@ -126,7 +126,7 @@ class Reporter:
             troubles.append(f"sent without its PDF: {error}")
         for address in row.to:
             now = self.context.clock.real_now()
-            mail = await asyncio.to_thread(report_mail, row, self.context.config.shop, sender, address, now, attached)
+            mail = await asyncio.to_thread(report_mail, row, self.context.shop.name, sender, address, now, attached)
             try:
                 await self.mails.post(mail, settings)
                 row.sent = [*row.sent, address]

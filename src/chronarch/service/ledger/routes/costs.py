@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from decimal import Decimal
 
 from fastapi import APIRouter
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.bounds import Number, Word
@@ -19,7 +19,8 @@ from chronarch.records.orders import orders as order_records
 from chronarch.service.context import Context
 from chronarch.service.control.builds import find_build
 from chronarch.service.http.deadlock_retry import RetryingRoute
-from chronarch.service.ledger.costs import SETTINGS, load_cost_settings, places_of
+from chronarch.service.ledger.costs import keep_cost_settings, load_cost_settings, places_of
+from chronarch.service.ledger.prices import set_price
 from chronarch.service.ledger.quoting import WayToMake, any_of_part, load_quoting
 from chronarch.service.library.content_facts import TheContentFacts
 from chronarch.service.library.finding import find_part
@@ -33,7 +34,6 @@ from chronarch.wire.common import RequestDone, fill
 from chronarch.wire.ledger import costs as w
 
 router = APIRouter(tags=["costs"], route_class=RetryingRoute)
-MOST_RATES = 2000
 
 
 @router.get("/costs/settings")
@@ -47,7 +47,7 @@ async def cost_settings(context: Context) -> w.CostSettings:
 async def set_cost_settings(asked: w.CostSettings, context: Context) -> w.CostSettings:
     """Set them. Another currency converts nothing: prices are what they were, in the new one."""
     async with context.sessions() as db:
-        await db.merge(t.Setting(name=SETTINGS, value=asked.model_dump(mode="json")))
+        await keep_cost_settings(db, asked)
         await db.commit()
     return asked
 
@@ -64,22 +64,8 @@ async def rates(context: Context) -> list[w.CostRate]:
 async def set_rate(asked: w.NewRate, who: Caller, context: Context) -> w.CostRate:
     """Set a price from a time on; it takes the place of one that was set from the very same time. The costs of builds
     that began since then are worked out anew."""
-    now = context.clock.now()
-    since, hour = asked.since or now, asked.machine
-    price = core.machine_hour(hour.purchase, hour.life_h, hour.upkeep_h) if hour else asked.price
     async with context.sessions() as db:
-        same = t.CostRate.kind == asked.kind, t.CostRate.subject == asked.subject, t.CostRate.since == since
-        row = (await db.execute(select(t.CostRate).where(*same).with_for_update())).scalar_one_or_none()
-        if row is None:
-            if (await db.execute(select(func.count()).select_from(t.CostRate))).scalar_one() >= MOST_RATES:
-                raise ApiProblem(409, f"{MOST_RATES} prices are kept already; take away those that hold no longer.")
-            row = t.CostRate(kind=asked.kind, subject=asked.subject, since=since)
-            db.add(row)
-        row.price = price or Decimal(0)
-        row.hours = [[one.begin, one.end, str(one.price)] for one in asked.hours]
-        row.made_of = hour.model_dump(mode="json") if hour else None
-        row.set_by, row.set_at = who.signature, now
-        await work_out_again(db, since)
+        row = await set_price(db, asked, who.signature, context.clock.now())
         await db.commit()
         return _rate(row)
 

@@ -16,7 +16,7 @@ from slixmpp import JID, ClientXMPP
 from slixmpp.exceptions import IqError, IqTimeout, PresenceError, XMPPError
 from slixmpp.plugins import xep_0030, xep_0045, xep_0066, xep_0199, xep_0203, xep_0363
 
-from chronarch.service.context import part
+from chronarch.service.context import ShopName, part
 from chronarch.service.notices.channels.sending import NotSent, Refused, Unsure
 from chronarch.wire.notices.channels import ChatAccountView
 
@@ -44,7 +44,7 @@ picture, None for nothing."""
 class ChatLine:
     """It is opened when it is needed, and again when it has broken. `problem` says why it is not open."""
 
-    shop: str
+    shop: ShopName
     heard: Heard
     problem: str = ""
     _client: ClientXMPP | None = None
@@ -164,14 +164,15 @@ class ChatLine:
     async def _enter(self, client: ClientXMPP, room: str) -> None:
         """Come into a room, or say once more that we are there. Raises NotSent."""
         try:
-            there = await client.plugin["xep_0045"].join_muc_wait(JID(room), self.shop, maxstanzas=0, timeout=WITHIN_S)
+            rooms, name = client.plugin["xep_0045"], self.shop.name
+            there = await rooms.join_muc_wait(JID(room), name, maxstanzas=0, timeout=WITHIN_S)
         except PresenceError as error:
             raise NotSent(f"the room {room} does not let us in: {error.condition}"[:250]) from None
         except TimeoutError:
             self._drop()
             raise NotSent(f"the room {room} does not answer") from None
         if MADE_NOW in there[0]["muc"]["status_codes"]:
-            client.plugin["xep_0045"].leave_muc(JID(room), self.shop)
+            rooms.leave_muc(JID(room), name)
             raise NotSent(f"there is no room {room}; somebody has to make it first")
 
     async def _sure(self, client: ClientXMPP) -> None:

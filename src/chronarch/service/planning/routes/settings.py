@@ -8,9 +8,9 @@ from typing import Annotated
 from fastapi import APIRouter, Query
 
 from chronarch.core.planning.snapshot import MEANING
-from chronarch.records import tables as t
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.planning import settings
 from chronarch.service.planning.settings import load_settings
 from chronarch.service.problems import ApiProblem
 from chronarch.wire.common import GivenTime
@@ -31,12 +31,9 @@ async def planning(context: Context) -> Planning:
 async def change_planning(change: PlanningUpdate, context: Context) -> Planning:
     """Choose the strategy, and say how long work by hand takes and which reasons there are for scrap."""
     async with context.sessions() as db:
-        row = await db.get(t.Setting, "planning", with_for_update=True) or t.Setting(name="planning", value={})
-        row.value = {**row.value, **change.model_dump(mode="json", exclude_none=True)}
-        db.add(row)
+        await settings.change_planning(db, change)
         await db.commit()
-        planning = (await load_settings(db)).planning
-    return planning
+        return (await load_settings(db)).planning
 
 
 @router.get("/planning/strategies")
@@ -56,7 +53,7 @@ async def hours(context: Context) -> list[SiteHours]:
 async def set_hours(asked: SiteHours, context: Context) -> SiteHours:
     """Say when somebody is at a site."""
     async with context.sessions() as db:
-        await db.merge(t.Site(name=asked.site, hours=asked.model_dump(mode="json")))
+        await settings.keep_hours(db, asked)
         await db.commit()
     return asked
 
@@ -73,6 +70,6 @@ async def staffed(
     if not timedelta(0) < end - begin <= LONGEST:
         raise ApiProblem(422, f"A span of more than nothing and at most {LONGEST.days} days may be asked for.")
     async with context.sessions() as db:
-        settings = await load_settings(db)
-    sites = sorted({"", *settings.hours})
-    return [StaffedSpan(site=site, begin=a, end=b) for site in sites for a, b in settings.core(site).spans(begin, end)]
+        known = await load_settings(db)
+    sites = sorted({"", *known.hours})
+    return [StaffedSpan(site=site, begin=a, end=b) for site in sites for a, b in known.core(site).spans(begin, end)]

@@ -154,6 +154,11 @@ class BackupKeeper:
             backups=[fill(w.Backup, row, number=row.id, stamp=row.stamp or "") for row in rows],
         )  # fmt: skip
 
+    async def shown_settings(self) -> w.BackupSettings:
+        """Where backups go and when."""
+        async with self.context.sessions() as db:
+            return (await load_backup(db)).shown()
+
     async def change(self, change: w.BackupSettingsChange) -> None:
         """The rule at any time, the place while nothing is under way there. Raises ApiProblem (409, 422)."""
         async with self._beginning:
@@ -173,7 +178,7 @@ class BackupKeeper:
 
     async def _at_another(self, kept: KeptSettings, wish: w.BackupPlace) -> KeptSettings:
         """The settings with another place, which was tried. Raises ApiProblem (422)."""
-        taker = PlaceTaker(self.secrets, self.context.config, self.context.clock.real_now())
+        taker = PlaceTaker(self.secrets, self.context.config, self.context.shop.name, self.context.clock.real_now())
         try:
             kept = await taker.taken(kept, wish)
         except CoreError as error:

@@ -94,6 +94,7 @@ class PlaceTaker:
 
     secrets: Secrets
     config: Config
+    shop_name: str
     now: datetime
 
     async def taken(self, kept: KeptSettings, wish: BackupPlace) -> KeptSettings:
@@ -119,7 +120,7 @@ class PlaceTaker:
                 sealing = Sealing(salt, cost, b"".join(seal([b"chronarch"], shared, CHECK)))
         else:
             sealing = Sealing(public=bytes.fromhex(wish.public_key or ""))
-        head = begin_place(place, Head(shop, self.config.shop, self.now, sealing))
+        head = begin_place(place, Head(shop, self.shop_name, self.now, sealing))
         if head.sealing.public != sealing.public:
             raise ArchiveTrouble(
                 f"The backups at {place.address} are sealed for another key. Give that one, or another place."

@@ -19,15 +19,17 @@ from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.service.system.health import TheHealthCheck
+from chronarch.service.system.shop_facts import change_shop, load_shop
+from chronarch.wire.common import fill
 from chronarch.wire.system.health import Health
-from chronarch.wire.system.shop import HandsWish, LiveEvent, ShopInfo
+from chronarch.wire.system.shop import HandsWish, LiveEvent, ShopChange, ShopInfo
 
 router = APIRouter(route_class=RetryingRoute)
 
 
 def _shop(context: ServiceContext) -> ShopInfo:
-    return ShopInfo(
-        name=context.config.shop, now=context.clock.now(), rate=context.clock.rate, simulated_hands=_hands(context)
+    return fill(
+        ShopInfo, context.shop.facts, now=context.clock.now(), rate=context.clock.rate, simulated_hands=_hands(context)
     )
 
 
@@ -58,6 +60,18 @@ async def send_hands(wish: HandsWish, context: Context) -> ShopInfo:
 async def the_shop(context: Context) -> ShopInfo:
     """The shop's name and its time."""
     return _shop(context)
+
+
+@router.patch("/shop", tags=["setup"])
+async def change_the_shop(change: ShopChange, context: Context) -> ShopInfo:
+    """Say what the shop is called, and in which language the console writes dates."""
+    async with context.sessions() as db:
+        await change_shop(db, context, change)
+        await db.commit()
+        await load_shop(db, context)
+    shop = _shop(context)
+    context.changes.publish("shop", shop.model_dump_json())
+    return shop
 
 
 @router.get("/health", tags=["people"])

@@ -1,0 +1,284 @@
+"""A shop's set-up as a file: written from what is set, and applied by changing what differs. Applying one twice changes
+nothing the second time."""
+
+from __future__ import annotations
+
+import json
+import tomllib
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
+from dataclasses import asdict, dataclass, field, replace
+from datetime import time
+from decimal import Decimal
+from enum import Enum
+from functools import partial
+from typing import Annotated, Any
+
+import tomlkit
+from pydantic import BaseModel, ValidationError
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from chronarch.core.machines.address import without_secrets
+from chronarch.core.machines.tools import Tool
+from chronarch.records import tables as t
+from chronarch.service.context import ServiceContext, part
+from chronarch.service.ledger.costs import keep_cost_settings, load_cost_settings
+from chronarch.service.ledger.prices import asked_price, set_price
+from chronarch.service.machines import setting_up
+from chronarch.service.machines.fleet import Fleet, FleetMachine
+from chronarch.service.planning.settings import change_planning, keep_hours, load_settings
+from chronarch.service.problems import ApiProblem
+from chronarch.service.system.backup.keeper import BackupKeeper
+from chronarch.service.system.shop_facts import change_shop, load_shop
+from chronarch.wire.common import faults_of, fill
+from chronarch.wire.ledger.costs import NewRate
+from chronarch.wire.machines.machine import MachineChange
+from chronarch.wire.machines.model import machine_model
+from chronarch.wire.planning.settings import PlanningUpdate
+from chronarch.wire.system import setup_file as w
+from chronarch.wire.system.backups import BackupSettings, BackupSettingsChange
+from chronarch.wire.system.shop import ShopChange, ShopFacts
+
+NOZZLE = tuple(w.NozzlePart.model_fields)
+HEAD = """\
+# The set-up of {shop}: `chronarch setup apply FILE` has a shop be like this. What is left out stays as it is, and
+# nothing is removed. Spools, people, channels and passwords are not in it.
+
+"""
+
+
+@dataclass(frozen=True)
+class Step:
+    """One thing to be changed: which, how, and what does it."""
+
+    about: str
+    what: str
+    do: Callable[[], Awaitable[object]]
+
+
+@dataclass
+class SetupFile:
+    """Writes and applies it."""
+
+    context: ServiceContext
+    fleet: Fleet
+    backups: BackupKeeper
+    _steps: tuple[Callable[[w.SetupDocument, str], AsyncIterator[Step]], ...] = field(init=False)
+
+    def __post_init__(self) -> None:
+        self._steps = self._shop, self._planning, self._hours, self._models, self._machines, self._prices, self._backups
+
+    # Writing it ---------------------------------------------------------------------------------------------------
+
+    async def text(self) -> str:
+        """All that is set, as TOML."""
+        async with self.context.sessions() as db:
+            costs, settings = await load_cost_settings(db), await load_settings(db)
+            models, prices = await setting_up.all_models(db), await self._prices_now(db)
+        kept = _rule(await self.backups.shown_settings())
+        facts = self.context.shop.facts
+        document = {
+            "shop": {**facts.model_dump(), **costs.model_dump()},
+            "planning": settings.planning.model_dump(),
+            "hours": [_written(w.HoursPart.of(one)) for _, one in sorted(settings.hours.items())],
+            "models": [machine_model.dump_python(one, exclude_defaults=True) for one in models],
+            "machines": [_written(_machine(known)) for known in self.fleet.all()],
+            "prices": [_written(one) for one in prices.values()],
+            "backups": kept,
+        }
+        filled = {name: value for name, value in document.items() if value}
+        return HEAD.format(shop=facts.name) + tomlkit.dumps(_toml(filled))
+
+    # Applying it --------------------------------------------------------------------------------------------------
+
+    async def apply(self, asked: w.SetupText, who: str) -> w.SetupDone:
+        """Change what differs, or only say it. Raises ApiProblem (409, 422): what was changed before is changed, and
+        applying the file again goes on from there."""
+        document = _read(asked.text)
+        steps = [step for part in self._steps async for step in part(document, who)]
+        for done, step in enumerate(() if asked.dry_run else steps):
+            try:
+                await step.do()
+            except (ApiProblem, ValueError) as error:
+                status = error.status if isinstance(error, ApiProblem) else 422
+                raise ApiProblem(status, f"{step.about}: {error} ({done} of {len(steps)} changes are made.)") from None
+        changes = [w.SetupChange(about=step.about, what=step.what) for step in steps]
+        return w.SetupDone(dry_run=asked.dry_run, changes=changes)
+
+    async def _shop(self, document: w.SetupDocument, who: str) -> AsyncIterator[Step]:
+        asked, facts = document.shop, self.context.shop.facts
+        wanted = facts.model_copy(update=asked.model_dump(exclude_none=True, include=set(ShopFacts.model_fields)))
+        if wanted != facts:
+            yield Step("the shop", _difference(facts, wanted), partial(self._keep_shop, wanted))
+        async with self.context.sessions() as db:
+            costs = await load_cost_settings(db)
+        money = asked.costs(costs)
+        if money != costs:
+            yield Step("money", _difference(costs, money), partial(self._in_one, keep_cost_settings, money))
+
+    async def _keep_shop(self, wanted: ShopFacts) -> None:
+        async with self.context.sessions() as db:
+            await change_shop(db, self.context, ShopChange(**wanted.model_dump()))
+            await db.commit()
+            await load_shop(db, self.context)
+
+    async def _planning(self, document: w.SetupDocument, who: str) -> AsyncIterator[Step]:
+        async with self.context.sessions() as db:
+            now = (await load_settings(db)).planning
+        wanted = now.model_validate({**now.model_dump(), **document.planning.model_dump(exclude_none=True)})
+        if wanted != now:
+            change = PlanningUpdate(**wanted.model_dump())
+            yield Step("planning", _difference(now, wanted), partial(self._in_one, change_planning, change))
+
+    async def _hours(self, document: w.SetupDocument, who: str) -> AsyncIterator[Step]:
+        async with self.context.sessions() as db:
+            now = (await load_settings(db)).hours
+        for one in document.hours:
+            about, wanted, kept = f"hours of {one.site or 'the shop'}", one.hours(), now.get(one.site)
+            if wanted != kept:
+                what = _difference(w.HoursPart.of(kept), one) if kept else "are set"
+                yield Step(about, what, partial(self._in_one, keep_hours, wanted))
+
+    async def _models(self, document: w.SetupDocument, who: str) -> AsyncIterator[Step]:
+        async with self.context.sessions() as db:
+            now = {one.name: one for one in await setting_up.all_models(db)}
+        for one in document.models:
+            about, kept = f"model {one.name}", now.get(one.name)
+            if kept is None:
+                yield Step(about, "is added", partial(setting_up.add_model, self.context, one))
+            elif kept != one:
+                do = partial(setting_up.change_model, self.context, self.fleet, one.name, one)
+                yield Step(about, _difference(kept, one), do)
+
+    async def _machines(self, document: w.SetupDocument, who: str) -> AsyncIterator[Step]:
+        async with self.context.sessions() as db:
+            models = {one.name for one in [*await setting_up.all_models(db), *document.models]}
+        now = {known.row.name.casefold(): known for known in self.fleet.all()}
+        for one in document.machines:
+            about, known = f"machine {one.name}", now.get(one.name.casefold())
+            if one.model not in models:
+                raise ApiProblem(422, f"{about}: there is no model named {one.model!r}; add it to the file.")
+            if known is None:
+                do = partial(setting_up.add_machine, self.context, self.fleet, one.new(), one.tender)
+                yield Step(about, f"is added, at {one.link}", do)
+                continue
+            kept, told = _machine(known), one.model_copy(update={"link": without_secrets(one.link)})
+            for name in ("model", "link", "tender"):
+                if getattr(told, name) != getattr(kept, name):
+                    raise ApiProblem(
+                        422, f"{about}: its {name} is {getattr(kept, name)!r} and stays so; the file has "
+                        f"{getattr(told, name)!r}."
+                    )  # fmt: skip
+            if told != kept:
+                yield Step(about, _difference(kept, told), partial(self._change_machine, known, one))
+
+    async def _change_machine(self, known: FleetMachine, one: w.MachinePart) -> None:
+        loaded = {tool.number: tool for tool in (Tool(**kept) for kept in known.row.tools)}
+        tools = [
+            replace(loaded.get(tool.number, Tool(tool.number)), nozzle_mm=tool.nozzle_mm, hardened=tool.hardened)
+            for tool in one.tools
+        ]
+        change = MachineChange(site=one.site, place=one.place, pools=one.pools, tags=one.tags, tools=tools)
+        await setting_up.change_machine(self.context, self.fleet, known.row.name, change)
+
+    async def _prices(self, document: w.SetupDocument, who: str) -> AsyncIterator[Step]:
+        async with self.context.sessions() as db:
+            now = await self._prices_now(db)
+        for one in document.prices:
+            kept = now.get((one.kind, one.subject.casefold()))
+            if kept != one:
+                what = _difference(kept, one) if kept else f"is set: {one.price or one.machine}"
+                yield Step(f"price of {one.subject or one.kind}", what, partial(self._in_one, set_price, one, who,
+                           self.context.clock.now()))  # fmt: skip
+
+    async def _prices_now(self, db: AsyncSession) -> dict[tuple[str, str], NewRate]:
+        """What holds now, by kind and subject."""
+        query = select(t.CostRate).where(t.CostRate.since <= self.context.clock.now())
+        rows = (await db.execute(query.order_by(t.CostRate.kind, t.CostRate.subject, t.CostRate.since))).scalars()
+        return {(row.kind, row.subject.casefold()): asked_price(row) for row in rows}
+
+    async def _backups(self, document: w.SetupDocument, who: str) -> AsyncIterator[Step]:
+        kept = await self.backups.shown_settings()
+        said = document.backups.model_dump(exclude_none=True, exclude={"place"})
+        rule = kept.model_copy(update=said)
+        place = document.backups.place
+        moved = place is not None and place.address != kept.address
+        if rule != kept or moved:
+            what = [_difference(kept, rule)] if rule != kept else []
+            what += [f"go to {place.address}"] if place is not None and moved else []
+            change = document.backups if moved else document.backups.model_copy(update={"place": None})
+            yield Step("backups", "; ".join(what), partial(self.backups.change, change))
+
+    async def _in_one(self, do: Callable[..., Awaitable[object]], *asked: object) -> None:
+        """Change something in a transaction of its own."""
+        async with self.context.sessions() as db:
+            await do(db, *asked)
+            await db.commit()
+
+
+def _read(text: str) -> w.SetupDocument:
+    """Raises ApiProblem (422)."""
+    try:
+        return w.SetupDocument.model_validate(tomllib.loads(text))
+    except tomllib.TOMLDecodeError as error:
+        raise ApiProblem(422, f"The file is not TOML: {error}.") from None
+    except ValidationError as error:
+        raise ApiProblem(422, faults_of(error)) from None
+
+
+def _machine(known: FleetMachine) -> w.MachinePart:
+    tools = [w.NozzlePart.model_validate({k: tool[k] for k in NOZZLE if k in tool}) for tool in known.row.tools]
+    link = without_secrets(known.row.link)
+    return fill(w.MachinePart, known.row, model=known.model.name, link=link, tender=known.tender, tools=tools)
+
+
+def _rule(kept: BackupSettings) -> dict[str, Any]:
+    """Without the place, which has secrets."""
+    rule = set(BackupSettingsChange.model_fields) - {"place"}
+    return kept.model_dump(include=rule) if kept.address else {}
+
+
+def _written(part: BaseModel) -> dict[str, Any]:
+    """As it stands in the file: without what is as usual."""
+    told = part.model_dump(exclude_defaults=True, exclude_none=True)
+    return dict(told)
+
+
+def _toml(value: Any) -> Any:
+    """As TOML has it: whole numbers without a point, decimals and times as text."""
+    match value:
+        case Mapping():
+            return {str(name): _toml(one) for name, one in value.items()}
+        case list() | tuple():
+            return [_toml(one) for one in value]
+        case Enum():
+            return value.value
+        case Decimal():
+            return f"{value.normalize():f}"
+        case float() if value.is_integer():
+            return int(value)
+        case time():
+            return value.isoformat("minutes")
+        case str():
+            return tomlkit.string(value, multiline="\n" in value)
+    return value
+
+
+def _difference(before: object, after: object) -> str:
+    """What differs between two of a kind, in words."""
+    old, new = _plain(before), _plain(after)
+    several = [f"{name}: {_short(old.get(name))} → {_short(new[name])}" for name in new if old.get(name) != new[name]]
+    return "; ".join(several)
+
+
+def _plain(one: object) -> dict[str, Any]:
+    fields: dict[str, Any] = one.model_dump() if isinstance(one, BaseModel) else asdict(one)  # type: ignore[call-overload]
+    return {name: _toml(value) for name, value in fields.items()}
+
+
+def _short(value: object) -> str:
+    text = "nothing" if value in (None, "", [], {}) else value if isinstance(value, str) else json.dumps(value)
+    return text if len(text) <= 60 else f"{text[:59]}…"
+
+
+TheSetupFile = Annotated[SetupFile, part(SetupFile)]

@@ -1,0 +1,132 @@
+"""A shop's set-up as a file: written, applied, applied again, and taken to another shop."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+from chronarch.client import RefusedByService, requests
+from chronarch.core.ledger.costs import RateKind
+from chronarch.core.machines.states import Intake
+from chronarch.wire.ledger.costs import NewRate
+from chronarch.wire.planning.settings import SiteHours, StaffedMinutes
+from tests.support import processes
+from tests.support.restoring import give_place
+from tests.support.world import MODEL, World, WorldCase, eventually
+
+EDITS = (
+    ('name = "A shop for tests"', 'name = "Brass & Sons"'),
+    ('currency = "EUR"', 'currency = "CHF"'),
+    ("clear_min = 3", "clear_min = 7.5"),
+    ('"08:00-12:00"', '"07:30-12:00"'),
+    ("cold_extrusion_c = 0", "cold_extrusion_c = 0\nbed_ceiling_c = 95"),
+    ('place = "A2"', 'place = "B1"\npools = ["steady"]'),
+    ('price = "24.9"', 'price = "26.50"'),
+    ("monthly = 12", "monthly = 3"),
+)
+WRONG = (
+    ("[shop]\n= 1", "not TOML: .* line 2"),
+    ("[shop]\nnmae = 'x'", r"shop\.nmae|nmae"),
+    ("[[hours]]\nmon = ['8-12']", "hours.*mon"),
+    ("[[hours]]\nmon = ['12:00-08:00']", "end .* before they begin"),
+    ("[[hours]]\nzone = 'Europe/Atlantis'", "no time zone"),
+    ("[[machines]]\nname='Bezel'\nmodel='None such'\nlink='tcp://127.0.0.1:1'", "no model named 'None such'"),
+    ("[[machines]]\nname='Anchor'\nmodel='{model}'\nlink='tcp://127.0.0.1:1'", "its link is .* and stays so"),
+    ("[[prices]]\nkind='material'\nprice='-1'", "price"),
+    ("[backups]\ndaily = 0.5", "daily"),
+)  # fmt: skip
+
+
+class SetupFiles(WorldCase):
+    own_database = True
+
+    @classmethod
+    def prepare(cls) -> None:
+        super().prepare()
+        do = cls.world.client.do
+        day, dark = [StaffedMinutes(begin="08:00", end="12:00"), StaffedMinutes(begin="13:00", end="17:00")], []
+        week = [day, [], [], [], [], [], dark]
+        do(requests.set_hours(SiteHours(zone="Europe/Lisbon", week=week, people=2)))
+        do(requests.set_cost_rate(NewRate(kind=RateKind.MATERIAL, subject="PLA", price=Decimal("24.90"))))
+        do(requests.change_machine("Anchor", place="A2"))
+        give_place(cls.world)
+
+    def shell(self, world: World, *words: str, code: int = 0) -> str:
+        done = processes.run("setup", *words, env=world.environment)
+        self.assertEqual(done.returncode, code, done.stdout + done.stderr)
+        return done.stdout if code == 0 else done.stderr
+
+    def file(self, text: str) -> str:
+        path = self.world.folder / "shop.toml"
+        path.write_text(text)
+        return str(path)
+
+    def exported(self, world: World) -> dict[str, Any]:
+        return tomllib.loads(self.shell(world, "export"))
+
+    def test_what_is_written_changes_nothing_and_what_is_edited_changes_once(self) -> None:
+        w, do = self.world, self.world.client.do
+        path = w.folder / "written.toml"
+        self.shell(w, "export", str(path))
+        self.assertIn("All is as the file says", self.shell(w, "apply", str(path)))
+        text = path.read_text()
+        for old, new in EDITS:
+            self.assertEqual(text.count(old), 1, old)
+            text = text.replace(old, new)
+        before, edited = self.exported(w), self.file(text)
+        would = self.shell(w, "apply", edited, "--dry-run")
+        for line in ("name: A shop for tests → Brass & Sons", "currency: EUR → CHF", r"clear_min: 3 → 7\.5",
+                     r'mon: \["08:00-12:00", .* → \["07:30-12:00"', "bed_ceiling_c: 110 → 95",
+                     r'place: A2 → B1; pools: nothing → \["steady"\]', "price of PLA +price: 24.9 → 26.5",
+                     "monthly: 12 → 3", "would change; nothing was"):  # fmt: skip
+            self.assertRegex(would, line)
+        self.assertEqual(self.exported(w), before)
+
+        do(requests.change_machine("Anchor", intake=Intake.CLOSED))
+        self.assertIn("things changed", self.shell(w, "apply", edited))
+        self.assertEqual(do(requests.shop()).name, "Brass & Sons")
+        self.assertEqual(do(requests.cost_settings()).currency, "CHF")
+        machine = do(requests.machine("Anchor"))
+        self.assertEqual((machine.place, machine.pools, machine.model_detail.bed_ceiling_c), ("B1", ["steady"], 95))
+        self.assertEqual((machine.intake, machine.tools[0].material), (Intake.CLOSED, "PLA"), "as people left it")
+        eventually(lambda: "Brass" in self.shell(w, "export"), "it is written")
+        after = self.exported(w)
+        self.assertIn("All is as the file says", self.shell(w, "apply", edited))
+        self.assertEqual(self.exported(w), after)
+        self.shell(w, "apply", str(path))
+        self.assertEqual(self.exported(w), before)
+
+    def test_another_shop_becomes_the_same(self) -> None:
+        other = World(machines=())
+        self.addCleanup(other.close)
+        other.start_service()
+        text = re.sub(r"(?s)\[backups\].*", "", self.shell(self.world, "export"))
+        first = self.shell(other, "apply", self.file(text))
+        self.assertRegex(first, f"model {MODEL} +is added")
+        self.assertRegex(first, r"machine Anchor +is added, at tcp://127\.0\.0\.1:")
+        self.assertIn("All is as the file says", self.shell(other, "apply", self.file(text)))
+        told = self.exported(other)
+        self.assertEqual(told, {k: v for k, v in self.exported(self.world).items() if k != "backups"})
+
+    def test_what_makes_no_sense_changes_nothing_and_says_where(self) -> None:
+        before = self.exported(self.world)
+        for text, words in WRONG:
+            with self.subTest(text), self.assertRaisesRegex(RefusedByService, words) as refused:
+                self.world.client.do(requests.apply_setup_file(text.replace("{model}", MODEL)))
+            self.assertEqual(refused.exception.problem.status, 422)
+        self.assertEqual(self.exported(self.world), before)
+        self.assertIn("over 800,000 characters", self.shell(self.world, "apply", self.file("#" * 900_000), code=2))
+        Path(self.file("")).write_bytes(b"\xff\xfe\x00")
+        path = self.world.folder / "shop.toml"
+        self.assertIn("is not text", self.shell(self.world, "apply", str(path), code=2))
+
+    def test_what_was_changed_before_a_refusal_is_said(self) -> None:
+        link = "link = 'tcp://127.0.0.1:1'"
+        twins = [f"[[machines]]\nname = '{name}'\nmodel = '{MODEL}'\n{link}" for name in ("Twin A", "Twin B")]
+        text = "\n".join(("[planning]\nwalk_min = 9", *twins))
+        with self.assertRaisesRegex(RefusedByService, r"machine Twin B: .* Twin A's link already.*2 of 3 changes are"):
+            self.world.client.do(requests.apply_setup_file(text))
+        self.assertEqual(self.world.client.do(requests.planning()).walk_min, 9)

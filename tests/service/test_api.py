@@ -318,7 +318,7 @@ class ServiceAlone(WorldCase):
             ({}, '{"kind":"hello","tender":"tender","epoch":"x"}', 4401),
             ({"Authorization": f"Bearer {self.world.key}"}, '{"kind":"hello","tender":"tender","epoch":"x"}', 4401),
             ({"Authorization": f"Bearer {self.world.tender_key}"}, "{nonsense", 4400),
-            ({"Authorization": f"Bearer {self.world.tender_key}"}, '{"kind":"hello","tender":"?","epoch":"x"}', 4401),
+            ({"Authorization": f"Bearer {self.world.tender_key}"}, '{"kind":"hello","tender":"?","epoch":"x"}', 4400),
         )
         for headers, first, code in talks:
             with connect(url, additional_headers=headers, proxy=None) as socket_:

@@ -216,11 +216,12 @@ class World:
         except httpx.TransportError:
             return False
 
-    def start(self) -> World:
-        """Everything, with one model and the machines added."""
+    def start(self, new_shop: bool = False) -> World:
+        """Everything, with one model and the machines added, unless it is a new shop's."""
         self.start_standins()
         self.start_service()
-        self.add_machines()
+        if not new_shop:
+            self.add_machines()
         self.start_tender()
         return self
 
@@ -394,7 +395,7 @@ class World:
         eventually(lambda: self.standin(name)["taken"] >= at_least, f"{name} takes {at_least} commands")
 
 
-OWN_WORLD = frozenset(("machines", "rate", "own_database", "stored", "cameras", "prepare"))
+OWN_WORLD = frozenset(("machines", "rate", "own_database", "stored", "cameras", "new_shop", "prepare"))
 """A class that says one of these has a world of its own."""
 
 
@@ -412,15 +413,13 @@ class WorldCase(unittest.TestCase):
     """Machines that run files themselves."""
     cameras = False
     """Whether a camera looks at each machine."""
+    new_shop = False
+    """Whether nobody has set up a model or a machine yet."""
     world: World
 
     @classmethod
     def setUpClass(cls) -> None:
-        wants = next(
-            c
-            for c in cls.__mro__
-            if vars(c).keys() & {"machines", "rate", "own_database", "stored", "cameras", "prepare"}
-        )
+        wants = next(c for c in cls.__mro__ if vars(c).keys() & OWN_WORLD)
         if "world" in vars(wants):
             return
         world = World(cls.machines, cls.rate, cls.own_database, stored=cls.stored, cameras=cls.cameras)
@@ -432,7 +431,7 @@ class WorldCase(unittest.TestCase):
     @classmethod
     def prepare(cls) -> None:
         """Start what this class needs."""
-        cls.world.start()
+        cls.world.start(cls.new_shop)
 
     def run(self, result: unittest.TestResult | None = None) -> unittest.TestResult | None:
         """Run the test; if it fails, say what its world warned of."""

@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useCallback, useContext, useEffect, useMemo, useRef, useState } from "react";
 
+import { writeDatesIn } from "../ui/format";
 import type { Camera, Machine, ShopInfo } from "./client";
 
 interface Live {
@@ -18,7 +19,7 @@ const LiveContext = createContext<Live>({ now: () => new Date(), rate: 1, heard:
 const AFFECTS: Record<string, string[]> = {
   access: ["people"],
   arrivals: ["arrivals"],
-  backups: ["backups"],
+  backups: ["backups", "first-steps"],
   cameras: ["cameras", "machine", "watch"],
   films: ["films"],
   builds: ["builds", "build", "changes", "machine", "jobs", "orders", "plan", "notices"],
@@ -26,20 +27,20 @@ const AFFECTS: Record<string, string[]> = {
   files: ["files", "parts", "jobs"],
   jobs: ["jobs", "orders", "plan"],
   ledger: ["ledger"],
-  machines: ["machine", "level", "jobs", "plan", "plugs", "upkeep"],
-  models: ["models"],
+  machines: ["machine", "first-steps", "level", "jobs", "plan", "plugs", "upkeep"],
+  models: ["models", "first-steps"],
   notices: ["notices"],
   read: ["notices"],
   "notice-rules": ["notice-rules"],
-  channels: ["channels", "notice-rules"],
+  channels: ["channels", "first-steps", "notice-rules"],
   costs: ["costs"],
-  deliveries: ["channels", "told"],
+  deliveries: ["channels", "told", "first-steps"],
   orders: ["orders", "plan"],
   parts: ["parts", "files", "jobs"],
   plan: ["plan"],
   "saved-views": ["saved-views"],
-  setup: ["setup", "backups", "plan", "jobs", "orders", "watching", "film-rules", "watch"],
-  spools: ["setup", "machine", "plan", "jobs", "orders"],
+  setup: ["setup", "first-steps", "backups", "plan", "jobs", "orders", "watching", "film-rules", "watch"],
+  spools: ["setup", "first-steps", "machine", "plan", "jobs", "orders"],
   reports: ["reports"],
   stock: ["orders"],
   upkeep: ["upkeep"],
@@ -74,6 +75,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     source.addEventListener("shop", (e) => {
       const shop = JSON.parse(e.data) as ShopInfo;
       setClock({ shop: Date.parse(shop.now), at: performance.now(), rate: shop.rate });
+      writeDatesIn(shop.dates ?? "");
       client.setQueryData(["shop"], shop);
       setLost(null);
       outdate(EVERYTHING);

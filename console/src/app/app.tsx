@@ -21,6 +21,7 @@ import { OrderPage } from "../features/orders/order-page";
 import { OrdersPage } from "../features/orders/orders-page";
 import { HelpPage } from "../features/rounds/help-page";
 import { RoundsPage } from "../features/rounds/rounds-page";
+import { FirstStepsPage } from "../features/system/first-steps-page";
 import { SetupPage } from "../features/system/setup-page";
 import { WhatIfPage } from "../features/planning/what-if-page";
 import { QueuePage } from "../features/orders/queue-page";
@@ -85,6 +86,8 @@ function Console() {
           <Route path="/queue" element={<QueuePage />} />
           <Route path="/what-if" element={<WhatIfPage />} />
           <Route path="/setup" element={<SetupPage />} />
+          <Route path="/first-steps" element={<FirstStepsPage />} />
+          <Route path="/first-steps/:step" element={<FirstStepsPage />} />
           <Route path="/library" element={<LibraryPage />} />
           <Route path="/library/bin" element={<BinPage />} />
           <Route path="/library/films" element={<FilmsPage />} />

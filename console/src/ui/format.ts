@@ -7,8 +7,25 @@ export const clock = (at: Date | string) => {
   return `${two(d.getHours())}:${two(d.getMinutes())}`;
 };
 
-export const day = (at: Date | string) =>
-  new Date(at).toLocaleDateString("en-GB", { weekday: "short", day: "numeric", month: "short" });
+let language = "en-GB";
+
+/** Whether the browser knows how a language (BCP 47) writes dates. */
+export const writesDates = (tag: string) => {
+  try {
+    return Intl.DateTimeFormat.supportedLocalesOf(tag).length > 0;
+  } catch {
+    return false;
+  }
+};
+
+/** Have dates written in the shop's language from now on. */
+export const writeDatesIn = (tag: string) => {
+  language = writesDates(tag) ? tag : "en-GB";
+};
+
+/** A day as a language writes it; as the shop's does without one. */
+export const day = (at: Date | string, tag = language) =>
+  new Date(at).toLocaleDateString(tag, { weekday: "short", day: "numeric", month: "short" });
 
 /** The hour alone for a time on the same day as `now`, with the day for others. */
 export const when = (at: Date | string, now: Date) =>
@@ -17,7 +34,7 @@ export const when = (at: Date | string, now: Date) =>
 /** The same, shorter, for times within a few days: the weekday is enough then. */
 export const soon = (at: Date | string, now: Date) => {
   const far = Math.abs(new Date(at).getTime() - now.getTime()) > 5 * 86_400_000;
-  const weekday = new Date(at).toLocaleDateString("en-GB", { weekday: "short" });
+  const weekday = new Date(at).toLocaleDateString(language, { weekday: "short" });
   return far || new Date(at).toDateString() === now.toDateString() ? when(at, now) : `${weekday} ${clock(at)}`;
 };
 

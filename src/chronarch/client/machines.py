@@ -7,6 +7,7 @@ from datetime import datetime
 from chronarch.client.call import Call, at, some
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.plugs import PlugProfile
+from chronarch.core.machines.reference_models import ReferenceModel
 from chronarch.core.machines.states import Intake
 from chronarch.core.machines.tools import Tool
 from chronarch.wire.common import RequestDone
@@ -18,6 +19,11 @@ from chronarch.wire.machines.heat import HeatCurve, HeatStanding
 
 def models() -> Call[list[MachineModel]]:
     return Call("GET", "/api/models", list[MachineModel])
+
+
+def reference_models() -> Call[list[ReferenceModel]]:
+    """Machines by what they are, to begin a model from."""
+    return Call("GET", "/api/models/reference", list[ReferenceModel])
 
 
 def add_model(model: MachineModel) -> Call[MachineModel]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from chronarch.client.call import Call
 from chronarch.wire.system.backups import Backups, BackupSettingsChange, TrialWish
+from chronarch.wire.system.first_steps import FirstSteps, FirstStepsChange
 from chronarch.wire.system.health import Health
 from chronarch.wire.system.setup_file import SetupDone, SetupText
 from chronarch.wire.system.shop import HandsWish, ShopChange, ShopInfo
@@ -26,6 +27,16 @@ def setup_file() -> Call[bytes]:
 def apply_setup_file(text: str, dry_run: bool = False) -> Call[SetupDone]:
     """Have the shop be as a file says, or only say what would change."""
     return Call("POST", "/api/setup-file", SetupDone, body=SetupText(text=text, dry_run=dry_run))
+
+
+def first_steps() -> Call[FirstSteps]:
+    """What a new shop still wants, and what is done already."""
+    return Call("GET", "/api/first-steps", FirstSteps)
+
+
+def change_first_steps(change: FirstStepsChange) -> Call[FirstSteps]:
+    """Skip a step, take one up again, or say that the shop is set up."""
+    return Call("PATCH", "/api/first-steps", FirstSteps, body=change)
 
 
 def send_hands(away: bool) -> Call[ShopInfo]:

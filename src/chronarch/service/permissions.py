@@ -24,6 +24,7 @@ _TABLE = """
 /keys/{key}                                DELETE:maintain
 /models                                    GET:read POST:maintain
 /models/paces                              GET:read
+/models/reference                          GET:read
 /models/{name}                             PUT:maintain
 /machines                                  GET:read POST:operate
 /machines/{name}                           GET:read PATCH:operate
@@ -234,6 +235,7 @@ _TABLE = """
 /backups/trial                             POST:maintain
 /backup-settings                           PATCH:maintain
 /shop                                      GET:read PATCH:maintain
+/first-steps                               GET:maintain PATCH:maintain
 /setup-file                                GET:maintain POST:maintain
 /health                                    GET:read
 /demo/hands                                PUT:operate

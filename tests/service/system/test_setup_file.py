@@ -123,6 +123,30 @@ class SetupFiles(WorldCase):
         path = self.world.folder / "shop.toml"
         self.assertIn("is not text", self.shell(self.world, "apply", str(path), code=2))
 
+    def test_first_steps_are_read_from_the_records_skipped_and_taken_up(self) -> None:
+        told = self.shell(self.world, "steps")
+        done = r"hours .* done +the shop", r"machines .* done +\d machine", r"backups .* done +/"
+        for line in (*done, r"spools .* open +chronarch spools add"):
+            self.assertRegex(told, line)
+        self.assertRegex(self.shell(self.world, "steps", "--skip", "spools"), "spools .* skipped")
+        self.assertRegex(self.shell(self.world, "steps", "--take-up", "spools"), "spools .* open")
+        self.assertIn('"over": true', self.shell(self.world, "steps", "--over", "--json"))
+        self.assertIn("de-DE", self.shell(self.world, "shop", "--dates", "de-DE"))
+        self.assertIn("dates", self.shell(self.world, "shop", "--dates", "no language!", code=2))
+        self.shell(self.world, "shop", "--dates", "en-GB")
+
+    def test_a_model_is_begun_from_what_it_is(self) -> None:
+        def models(code: int, *words: str) -> str:
+            done = processes.run("models", *words, env=self.world.environment)
+            self.assertEqual(done.returncode, code, done.stdout + done.stderr)
+            return done.stdout + done.stderr
+
+        self.assertRegex(models(0, "reference"), r"Delta 200 +200 x 200 x 300 mm .* A delta")
+        models(0, "add", "--like", "delta 200", "--name", "Tripod")
+        self.assertIn("200 200 300", models(0, "show", "Tripod"))
+        self.assertIn("There is no model 'none'", models(1, "add", "--like", "none"))
+        self.assertIn("one of both", models(2, "add"))
+
     def test_what_was_changed_before_a_refusal_is_said(self) -> None:
         link = "link = 'tcp://127.0.0.1:1'"
         twins = [f"[[machines]]\nname = '{name}'\nmodel = '{MODEL}'\n{link}" for name in ("Twin A", "Twin B")]

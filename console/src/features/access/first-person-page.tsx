@@ -1,5 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
+import { useNavigate } from "react-router";
 
 import { api, setCsrf, value } from "../../api/client";
 import { Button } from "../../ui/button";
@@ -11,12 +12,14 @@ import { useTheme } from "../../ui/theme";
 export function FirstPersonPage() {
   useTheme();
   const client = useQueryClient();
+  const navigate = useNavigate();
   const [asked, setAsked] = useState({ code: "", name: "", login: "", password: "" });
   const enter = useMutation({
     mutationFn: () => value(api.POST("/api/first-person", { body: asked })),
     onSuccess: (me) => {
       setCsrf(me.csrf ?? "");
       client.setQueryData(["me"], me);
+      void navigate("/first-steps");
     },
   });
   const submit = (e: FormEvent) => {

@@ -19,6 +19,14 @@ export const useSpools = () => useQuery({ queryKey: ["setup", "spools"], queryFn
 export const useModels = () =>
   useQuery({ queryKey: ["models"], queryFn: () => value(api.GET("/api/models")), staleTime: 60_000 });
 
+/** The tenders that are known, and since when each is here. */
+export const useTenders = () =>
+  useQuery({ queryKey: ["tenders"], queryFn: async () => (await value(api.GET("/api/health"))).tenders });
+
+/** Machines by what they are, to begin a model from. */
+export const useReferenceModels = () =>
+  useQuery({ queryKey: ["models", "reference"], queryFn: () => value(api.GET("/api/models/reference")), staleTime: Infinity });
+
 /** A span of shop time, ISO. */
 export interface Span {
   begin: string;

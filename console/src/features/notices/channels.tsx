@@ -102,7 +102,7 @@ function ChannelLine({ channel: c, told }: { channel: Channel; told: (secret: st
   const [log, setLog] = useState(false);
   const [removing, setRemoving] = useState(false);
   const here = { params: { path: { number: c.id } } };
-  const test = useChange(() => value(api.POST("/api/channels/{number}/test", here)), "channels");
+  const test = useChange(() => value(api.POST("/api/channels/{number}/test", here)), "channels", "first-steps");
   const turn = useChange((on: boolean) => value(api.PATCH("/api/channels/{number}", { ...here, body: { on } })), "channels");
   const again = useChange(() => value(api.POST("/api/channels/{number}/again", here)), "channels");
   const remove = useChange(() => value(api.DELETE("/api/channels/{number}", here)), "channels", "notice-rules");

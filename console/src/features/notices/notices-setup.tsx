@@ -16,14 +16,22 @@ export function NoticesSetup() {
   const settings = useNoticeSettings();
   return (
     <>
-      <Sheet className="min-w-0">
-        <SheetTitle>Notices and mail</SheetTitle>
-        {settings.error ? <Failed error={settings.error} /> : settings.data ? <Form key={JSON.stringify({ ...settings.data, chat: null, chat_problem: "" })} now={settings.data} /> : <Loading rows={4} />}
-      </Sheet>
+      <MailSetup />
       {settings.data && <ChatSetup key={JSON.stringify(settings.data.chat)} now={settings.data} />}
       <Channels whose="shop" />
       <Rules whose="shop" />
     </>
+  );
+}
+
+/** Where links lead, and which server takes the shop's mail. */
+export function MailSetup() {
+  const settings = useNoticeSettings();
+  return (
+    <Sheet className="min-w-0">
+      <SheetTitle>Notices and mail</SheetTitle>
+      {settings.error ? <Failed error={settings.error} /> : settings.data ? <Form key={JSON.stringify({ ...settings.data, chat: null, chat_problem: "" })} now={settings.data} /> : <Loading rows={4} />}
+    </Sheet>
   );
 }
 

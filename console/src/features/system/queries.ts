@@ -5,6 +5,9 @@ import { api, value } from "../../api/client";
 export const useShop = () =>
   useQuery({ queryKey: ["shop"], queryFn: () => value(api.GET("/api/shop")), staleTime: Infinity });
 
+/** What a new shop still wants; for who maintains. */
+export const useFirstSteps = () => useQuery({ queryKey: ["first-steps"], queryFn: () => value(api.GET("/api/first-steps")), retry: false });
+
 /** What heat over time takes in the database, and what it comes to. */
 export const useHeatStanding = () => useQuery({ queryKey: ["heat-standing"], queryFn: () => value(api.GET("/api/heat/standing")) });
 

@@ -5,8 +5,12 @@ import { PlanningForm } from "../planning/planning-form";
 import { NoticesSetup } from "../notices/notices-setup";
 import { PeopleSetup } from "../access/people-setup";
 import { Prices } from "../ledger/prices";
+import { MachinesSetup } from "../machines/machines-setup";
 import { Spools } from "../machines/spools";
 import { BackupsSetup } from "./backups";
+import { SetupFileSheet } from "./setup-file";
+import { ShopSetup } from "./shop-form";
+import { StillOpen } from "./still-open";
 import { Storage } from "./storage";
 import { PlugsSetup } from "../machines/plugs-setup";
 import { UpkeepWindows } from "../upkeep/windows";
@@ -23,6 +27,9 @@ export function SetupPage() {
     <Page title="Set-up">
       <div className="grid gap-5 lg:grid-cols-2 lg:items-start">
         <div className="flex min-w-0 flex-col gap-5">
+          <StillOpen />
+          <ShopSetup />
+          <MachinesSetup />
           <Sheet>
             <SheetTitle>How the next build is chosen</SheetTitle>
             {failed ? (
@@ -42,6 +49,7 @@ export function SetupPage() {
           <NoticesSetup />
           <Storage />
           <BackupsSetup />
+          <SetupFileSheet />
         </div>
         <div className="flex min-w-0 flex-col gap-5">
           <CamerasSetup />

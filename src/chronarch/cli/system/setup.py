@@ -7,11 +7,21 @@ from typing import BinaryIO, TextIO
 import click
 
 from chronarch.cli.context import Service, json_option, pass_service
-from chronarch.cli.output import show_json, show_table
+from chronarch.cli.output import show_facts, show_json, show_table
 from chronarch.cli.plain import say
 from chronarch.client import requests
+from chronarch.wire.system.first_steps import FirstStepsChange, Step
+from chronarch.wire.system.shop import ShopChange
 
 MOST = 800_000
+STEP = click.Choice([step.value for step in Step])
+SAYS = {
+    Step.SHOP: ("Its name", "setup shop"), Step.HOURS: ("When hands are there", "hours set"),
+    Step.MACHINES: ("Machines", "models add, machines add"), Step.SPOOLS: ("Spools", "spools add"),
+    Step.MESSAGE: ("A message that arrives", "channels add, channels test"),
+    Step.BACKUPS: ("A place for backups", "backup schedule"),
+}  # fmt: skip
+"""What a step is, and the commands that do it."""
 
 
 @click.group()
@@ -49,3 +59,37 @@ def apply_file(service: Service, file: TextIO, dry_run: bool, as_json: bool) -> 
     if done.changes:
         said = "would change; nothing was" if dry_run else "changed"
         say(f"{len(done.changes)} thing{'s' * (len(done.changes) != 1)} {said}.")
+
+
+@setup.command()
+@click.option("--name", help="What the shop is called.")
+@click.option("--dates", help="The language in which the console writes dates, such as en-GB or de-DE.")
+@json_option
+@pass_service
+def shop(service: Service, name: str | None, dates: str | None, as_json: bool) -> None:
+    """What the shop is called, and in which language the console writes dates; with options, change it."""
+    said = name is not None or dates is not None
+    now = service.do(requests.change_shop(ShopChange(name=name, dates=dates)) if said else requests.shop())
+    if as_json:
+        return show_json(now)
+    return show_facts([("Name", now.name), ("Dates in", now.dates)])
+
+
+@setup.command("steps")
+@click.option("--skip", type=STEP, help="Do without a step.")
+@click.option("--take-up", type=STEP, help="Take a skipped step up again.")
+@click.option("--over/--not-over", "over", default=None, help="Say whether the shop is set up.")
+@json_option
+@pass_service
+def steps(service: Service, skip: str | None, take_up: str | None, over: bool | None, as_json: bool) -> None:
+    """The first steps of a new shop: what is done, and what is still open."""
+    change = FirstStepsChange.model_validate({"skip": skip, "take_up": take_up, "over": over})
+    said = skip or take_up or over is not None
+    found = service.do(requests.change_first_steps(change) if said else requests.first_steps())
+    if as_json:
+        return show_json(found)
+    rows = [
+        [one.step, SAYS[one.step][0], one.standing, one.told or f"chronarch {SAYS[one.step][1]}"] for one in found.steps
+    ]
+    show_table(("Step", "What", "Standing", ""), rows, "")
+    return None

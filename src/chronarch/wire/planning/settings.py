@@ -69,6 +69,10 @@ class SiteHours(Wire):
         )
 
 
+ALL_WEEK: list[Day] = [[StaffedMinutes(begin="00:00", end="24:00")] for _ in range(7)]
+"""Somebody is always there, as where nobody has said when."""
+
+
 class StaffedSpan(Wire):
     """One span in which somebody is there."""
 

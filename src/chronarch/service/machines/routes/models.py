@@ -7,6 +7,7 @@ from fastapi import APIRouter
 from chronarch.core.bounds import Named
 from chronarch.core.ledger.learning import ModelPace
 from chronarch.core.machines.model import MachineModel
+from chronarch.core.machines.reference_models import REFERENCE_MODELS, ReferenceModel
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines import setting_up
@@ -27,6 +28,12 @@ async def paces(context: Context, paces: TheLearnedPaces) -> list[ModelPace]:
     """How long builds on each model really take, learned from the newest completed ones."""
     async with context.sessions() as db:
         return list((await paces.all(db)).values())
+
+
+@router.get("/models/reference")
+async def reference_models() -> list[ReferenceModel]:
+    """Machines by what they are, to begin a model from."""
+    return list(REFERENCE_MODELS)
 
 
 @router.post("/models", status_code=201)

@@ -24,6 +24,6 @@ class FirstPersonPage(ConsoleCase):
         expect(page.get_by_text("That is not the code")).to_be_visible()
         page.get_by_label("Code").fill(code.lower())
         page.get_by_role("button", name="Begin").click()
-        expect(page.get_by_text("Anchor").first).to_be_visible()
+        expect(page.get_by_role("heading", name="First steps")).to_be_visible()
         other = self.open("/", signed_in=False)
         expect(other.get_by_text("Sign in to see the shop.")).to_be_visible()

@@ -78,7 +78,7 @@ class FirstHour(ConsoleCase):
         page.get_by_label("What the shop is called").fill("Marrow Lane")
         page.get_by_label("Time zone").fill("Europe/Lisbon")
         page.get_by_label("Currency").fill("chf")
-        page.get_by_label("Dates are written as in").select_option("de-DE")
+        page.get_by_label("Days and months are written as in").select_option("de-DE")
         expect(page.get_by_text(re.compile("23. Okt"))).to_be_visible()
         page.get_by_role("button", name="Set, and go on").click()
         expect(page.get_by_role("heading", name="Hands", exact=True)).to_be_visible()

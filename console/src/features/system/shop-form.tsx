@@ -37,7 +37,7 @@ export function ShopSetup() {
 }
 
 /** The same as a step: `kept` is called once it is set. */
-export function ShopForm({ kept: done, action = "Set" }: { kept?: () => void; action?: string }) {
+export function ShopForm({ kept: done, action = "Set the shop" }: { kept?: () => void; action?: string }) {
   const shop = useShop();
   const hours = useHours();
   const costs = useCostSettings();
@@ -97,7 +97,7 @@ function Form({ kept, hours, done, action }: { kept: Shop; hours?: SiteHours; do
           />
         </Field>
       </div>
-      <Field label="Dates are written as in" hint={`${day(EXAMPLE, now.dates)}, 14:05`}>
+      <Field label="Days and months are written as in" hint={`${day(EXAMPLE, now.dates)}, 14:05`}>
         <select className={inputLook} value={now.dates} onChange={(e) => type({ dates: e.target.value })}>
           {languages.map((tag) => (
             <option key={tag} value={tag}>

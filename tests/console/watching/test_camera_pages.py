@@ -166,7 +166,8 @@ class Cameras(ConsoleCase):
         w = self.world
         self.addCleanup(w.fault, "Bezel", "heal")
         page = self.open("/setup")
-        row = page.get_by_role("listitem").filter(has=page.get_by_role("link", name="Bezel", exact=True))
+        cameras = page.locator("section", has=page.get_by_role("heading", name="Cameras", exact=True))
+        row = cameras.get_by_role("listitem").filter(has=page.get_by_role("link", name="Bezel", exact=True))
         expect(row).to_contain_text("/machines/Bezel/")
         held: list[tuple[Route, APIResponse]] = []
         page.route("**/api/cameras", lambda route: held.append((route, route.fetch())), times=1)

@@ -16,7 +16,7 @@ from chronarch.wire.system.shop import ShopChange
 MOST = 800_000
 STEP = click.Choice([step.value for step in Step])
 SAYS = {
-    Step.SHOP: ("Its name", "setup shop"), Step.HOURS: ("When hands are there", "hours set"),
+    Step.SHOP: ("Its name", "setup shop --name NAME"), Step.HOURS: ("When hands are there", "hours set"),
     Step.MACHINES: ("Machines", "models add, machines add"), Step.SPOOLS: ("Spools", "spools add"),
     Step.MESSAGE: ("A message that arrives", "channels add, channels test"),
     Step.BACKUPS: ("A place for backups", "backup schedule"),

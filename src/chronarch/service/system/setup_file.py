@@ -39,6 +39,8 @@ from chronarch.wire.system import setup_file as w
 from chronarch.wire.system.backups import BackupSettings, BackupSettingsChange
 from chronarch.wire.system.shop import ShopChange, ShopFacts
 
+HIDDEN = "…"
+"""In place of a password."""
 NOZZLE = tuple(w.NozzlePart.model_fields)
 HEAD = """\
 # The set-up of {shop}: `chronarch setup apply FILE` has a shop be like this. What is left out stays as it is, and
@@ -158,6 +160,8 @@ class SetupFile:
             about, known = f"machine {one.name}", now.get(one.name.casefold())
             if one.model not in models:
                 raise ApiProblem(422, f"{about}: there is no model named {one.model!r}; add it to the file.")
+            if known is None and HIDDEN in one.link:
+                raise ApiProblem(422, f"{about}: passwords are not written; put its own for {HIDDEN} in {one.link}.")
             if known is None:
                 do = partial(setting_up.add_machine, self.context, self.fleet, one.new(), one.tender)
                 yield Step(about, f"is added, at {one.link}", do)

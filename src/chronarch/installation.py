@@ -18,7 +18,7 @@ class InstallFailed(CoreError):
 
 
 @dataclass(frozen=True)
-class Asked:
+class InstallWishes:
     """What an installation is to be like. `database`: OWN, or the address of one."""
 
     shop: str
@@ -53,7 +53,7 @@ class Installation:
     def is_there(self) -> bool:
         return self.settings.exists()
 
-    def usual(self, asked: Asked) -> dict[str, str]:
+    def usual(self, asked: InstallWishes) -> dict[str, str]:
         """The settings of a new installation."""
         return {
             "CHRONARCH_SHOP": asked.shop,

@@ -13,7 +13,7 @@ import click
 from chronarch.core.errors import CoreError
 from chronarch.install import installing
 from chronarch.install.launching import Launcher
-from chronarch.installation import OWN, Asked, Installation
+from chronarch.installation import OWN, Installation, InstallWishes
 
 root_option = click.option(
     "--root", type=click.Path(path_type=Path), default=Path("/"), help="Below which folder; / without it."
@@ -33,7 +33,7 @@ def install(shop: str, host: str, port: int, database: str, database_port: int, 
 
     Done again, it brings the units up to date; settings, records and files are kept."""
     there = Installation(root.absolute())
-    asked = Asked(shop, host, port, database, database_port)
+    asked = InstallWishes(shop, host, port, database, database_port)
     try:
         installing.install(there, asked, begin, click.echo)
         if not begin:

@@ -16,13 +16,13 @@ import httpx
 
 from chronarch.install.parts import parts
 from chronarch.install.units import unit, unit_name
-from chronarch.installation import OWN, USER, Asked, Installation, InstallFailed, as_lines
+from chronarch.installation import OWN, USER, Installation, InstallFailed, InstallWishes, as_lines
 
 READY_WITHIN_S = 300.0
 Say = Callable[[str], None]
 
 
-def install(there: Installation, asked: Asked, begin: bool, say: Say) -> None:
+def install(there: Installation, asked: InstallWishes, begin: bool, say: Say) -> None:
     """Put everything in place, and start it with `begin`. What is there already is kept: settings, records, files.
     Raises InstallFailed."""
     system = there.root == Path("/")
@@ -72,8 +72,13 @@ def uninstall(there: Installation, with_data: bool, say: Say) -> None:
         _run("systemctl", "daemon-reload")
     say(f"{len(found)} units are gone.")
     if with_data:
-        shutil.rmtree(there.state, ignore_errors=True)
-        shutil.rmtree(there.settings.parent, ignore_errors=True)
+        for folder in (there.state, there.settings.parent):
+            try:
+                shutil.rmtree(folder)
+            except FileNotFoundError:
+                pass
+            except OSError as error:
+                raise InstallFailed(f"{folder} could not be removed: {error}. The units are gone.") from None
         say("Settings, records and files are gone, too.")
     else:
         say(f"Records and files stay in {there.state}, settings in {there.settings}.")

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from chronarch.child_process import Child
-from chronarch.install.parts import Part, parts
+from chronarch.install.parts import InstalledPart, parts
 from chronarch.installation import OWN, Installation
 
 AGAIN_AFTER_S = 2.0
@@ -55,5 +55,5 @@ class Launcher:
             ended[child.name] = 0.0
 
 
-def _child(part: Part, settings: dict[str, str], logs: Path) -> Child:
+def _child(part: InstalledPart, settings: dict[str, str], logs: Path) -> Child:
     return Child(part.name, list(part.words), logs / f"{part.name}.log", {**os.environ, **settings})

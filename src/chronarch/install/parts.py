@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True)
-class Part:
+class InstalledPart:
     """One process. `words`: the command; `after`: the parts that it needs; `groups` and `devices`: what it may open;
     `families`: the kinds of sockets that it opens; `nice`: who comes first."""
 
@@ -21,14 +21,16 @@ class Part:
     nice: int = 0
 
 
-DATABASE = Part("database", "the database of the records", ("database", "run"), families=("AF_INET", "AF_UNIX"))
-SERVICE = Part("service", "records, decisions and the console", ("service", "run"), after=("database",))
-TENDER = Part(
+DATABASE = InstalledPart(
+    "database", "the database of the records", ("database", "run"), families=("AF_INET", "AF_UNIX")
+)
+SERVICE = InstalledPart("service", "records, decisions and the console", ("service", "run"), after=("database",))
+TENDER = InstalledPart(
     "tender", "minds the machines", ("tender", "run"), groups=("dialout", "video"),
     devices=("char-ttyUSB rw", "char-ttyACM rw", "char-ttyS rw", "char-video4linux rw"), nice=-10,
 )  # fmt: skip
 
 
-def parts(own_database: bool) -> tuple[Part, ...]:
+def parts(own_database: bool) -> tuple[InstalledPart, ...]:
     """All that run, in the order in which they start."""
     return (DATABASE, SERVICE, TENDER) if own_database else (SERVICE, TENDER)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from datetime import UTC, datetime
 
 from sqlalchemy import Engine, delete, insert
 
+from chronarch.core.clock import real_clock
 from chronarch.records import tables as t
 from chronarch.service.principals import hash_secret, new_secret
 from chronarch.wire.access import Scope
@@ -17,7 +17,7 @@ from chronarch.wire.access import Scope
 def temporary_key(engine: Engine, scope: Scope = Scope.MAINTAIN) -> Iterator[str]:
     """A key that is gone afterwards."""
     secret = new_secret()
-    row = {"name": "doctor", "secret_hash": hash_secret(secret), "scope": scope, "created_at": datetime.now(UTC)}
+    row = {"name": "doctor", "secret_hash": hash_secret(secret), "scope": scope, "created_at": real_clock().real_now()}
     with engine.begin() as db:
         db.execute(insert(t.Key).values(**row, revoked=False))
     try:

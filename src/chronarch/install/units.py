@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from chronarch.install.parts import Part
+from chronarch.install.parts import InstalledPart
 from chronarch.installation import USER, Installation
 
 HOMES = (Path("/home"), Path("/root"))
@@ -36,11 +36,11 @@ UMask=0077
 """
 
 
-def unit_name(part: Part) -> str:
+def unit_name(part: InstalledPart) -> str:
     return f"chronarch-{part.name}.service"
 
 
-def unit(part: Part, there: Installation, python: Path, own_database: bool) -> str:
+def unit(part: InstalledPart, there: Installation, python: Path, own_database: bool) -> str:
     """The unit of a part, which `python` runs."""
     needs = [f"chronarch-{name}.service" for name in part.after if own_database or name != "database"]
     after = " ".join(["network-online.target", *needs])

@@ -50,7 +50,7 @@ HEAD = """\
 
 
 @dataclass(frozen=True)
-class Step:
+class PlannedChange:
     """One thing to be changed: which, how, and what does it."""
 
     about: str
@@ -65,7 +65,7 @@ class SetupFile:
     context: ServiceContext
     fleet: Fleet
     backups: BackupKeeper
-    _steps: tuple[Callable[[w.SetupDocument, str], AsyncIterator[Step]], ...] = field(init=False)
+    _steps: tuple[Callable[[w.SetupDocument, str], AsyncIterator[PlannedChange]], ...] = field(init=False)
 
     def __post_init__(self) -> None:
         self._steps = self._shop, self._planning, self._hours, self._models, self._machines, self._prices, self._backups
@@ -107,16 +107,16 @@ class SetupFile:
         changes = [w.SetupChange(about=step.about, what=step.what) for step in steps]
         return w.SetupDone(dry_run=asked.dry_run, changes=changes)
 
-    async def _shop(self, document: w.SetupDocument, who: str) -> AsyncIterator[Step]:
+    async def _shop(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
         asked, facts = document.shop, self.context.shop.facts
         wanted = facts.model_copy(update=asked.model_dump(exclude_none=True, include=set(ShopFacts.model_fields)))
         if wanted != facts:
-            yield Step("the shop", _difference(facts, wanted), partial(self._keep_shop, wanted))
+            yield PlannedChange("the shop", _difference(facts, wanted), partial(self._keep_shop, wanted))
         async with self.context.sessions() as db:
             costs = await load_cost_settings(db)
         money = asked.costs(costs)
         if money != costs:
-            yield Step("money", _difference(costs, money), partial(self._in_one, keep_cost_settings, money))
+            yield PlannedChange("money", _difference(costs, money), partial(self._in_one, keep_cost_settings, money))
 
     async def _keep_shop(self, wanted: ShopFacts) -> None:
         async with self.context.sessions() as db:
@@ -124,35 +124,35 @@ class SetupFile:
             await db.commit()
             await load_shop(db, self.context)
 
-    async def _planning(self, document: w.SetupDocument, who: str) -> AsyncIterator[Step]:
+    async def _planning(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
         async with self.context.sessions() as db:
             now = (await load_settings(db)).planning
         wanted = now.model_validate({**now.model_dump(), **document.planning.model_dump(exclude_none=True)})
         if wanted != now:
             change = PlanningUpdate(**wanted.model_dump())
-            yield Step("planning", _difference(now, wanted), partial(self._in_one, change_planning, change))
+            yield PlannedChange("planning", _difference(now, wanted), partial(self._in_one, change_planning, change))
 
-    async def _hours(self, document: w.SetupDocument, who: str) -> AsyncIterator[Step]:
+    async def _hours(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
         async with self.context.sessions() as db:
             now = (await load_settings(db)).hours
         for one in document.hours:
             about, wanted, kept = f"hours of {one.site or 'the shop'}", one.hours(), now.get(one.site)
             if wanted != kept:
                 what = _difference(w.HoursPart.of(kept), one) if kept else "are set"
-                yield Step(about, what, partial(self._in_one, keep_hours, wanted))
+                yield PlannedChange(about, what, partial(self._in_one, keep_hours, wanted))
 
-    async def _models(self, document: w.SetupDocument, who: str) -> AsyncIterator[Step]:
+    async def _models(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
         async with self.context.sessions() as db:
             now = {one.name: one for one in await setting_up.all_models(db)}
         for one in document.models:
             about, kept = f"model {one.name}", now.get(one.name)
             if kept is None:
-                yield Step(about, "is added", partial(setting_up.add_model, self.context, one))
+                yield PlannedChange(about, "is added", partial(setting_up.add_model, self.context, one))
             elif kept != one:
                 do = partial(setting_up.change_model, self.context, self.fleet, one.name, one)
-                yield Step(about, _difference(kept, one), do)
+                yield PlannedChange(about, _difference(kept, one), do)
 
-    async def _machines(self, document: w.SetupDocument, who: str) -> AsyncIterator[Step]:
+    async def _machines(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
         async with self.context.sessions() as db:
             models = {one.name for one in [*await setting_up.all_models(db), *document.models]}
         now = {known.row.name.casefold(): known for known in self.fleet.all()}
@@ -164,7 +164,7 @@ class SetupFile:
                 raise ApiProblem(422, f"{about}: passwords are not written; put its own for {HIDDEN} in {one.link}.")
             if known is None:
                 do = partial(setting_up.add_machine, self.context, self.fleet, one.new(), one.tender)
-                yield Step(about, f"is added, at {one.link}", do)
+                yield PlannedChange(about, f"is added, at {one.link}", do)
                 continue
             kept, told = _machine(known), one.model_copy(update={"link": without_secrets(one.link)})
             for name in ("model", "link", "tender"):
@@ -174,7 +174,7 @@ class SetupFile:
                         f"{getattr(told, name)!r}."
                     )  # fmt: skip
             if told != kept:
-                yield Step(about, _difference(kept, told), partial(self._change_machine, known, one))
+                yield PlannedChange(about, _difference(kept, told), partial(self._change_machine, known, one))
 
     async def _change_machine(self, known: FleetMachine, one: w.MachinePart) -> None:
         loaded = {tool.number: tool for tool in (Tool(**kept) for kept in known.row.tools)}
@@ -185,15 +185,15 @@ class SetupFile:
         change = MachineChange(site=one.site, place=one.place, pools=one.pools, tags=one.tags, tools=tools)
         await setting_up.change_machine(self.context, self.fleet, known.row.name, change)
 
-    async def _prices(self, document: w.SetupDocument, who: str) -> AsyncIterator[Step]:
+    async def _prices(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
         async with self.context.sessions() as db:
             now = await self._prices_now(db)
         for one in document.prices:
             kept = now.get((one.kind, one.subject.casefold()))
             if kept != one:
                 what = _difference(kept, one) if kept else f"is set: {one.price or one.machine}"
-                yield Step(f"price of {one.subject or one.kind}", what, partial(self._in_one, set_price, one, who,
-                           self.context.clock.now()))  # fmt: skip
+                do = partial(self._in_one, set_price, one, who, self.context.clock.now())
+                yield PlannedChange(f"price of {one.subject or one.kind}", what, do)
 
     async def _prices_now(self, db: AsyncSession) -> dict[tuple[str, str], NewRate]:
         """What holds now, by kind and subject."""
@@ -201,7 +201,7 @@ class SetupFile:
         rows = (await db.execute(query.order_by(t.CostRate.kind, t.CostRate.subject, t.CostRate.since))).scalars()
         return {(row.kind, row.subject.casefold()): asked_price(row) for row in rows}
 
-    async def _backups(self, document: w.SetupDocument, who: str) -> AsyncIterator[Step]:
+    async def _backups(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
         kept = await self.backups.shown_settings()
         said = document.backups.model_dump(exclude_none=True, exclude={"place"})
         rule = kept.model_copy(update=said)
@@ -211,7 +211,7 @@ class SetupFile:
             what = [_difference(kept, rule)] if rule != kept else []
             what += [f"go to {place.address}"] if place is not None and moved else []
             change = document.backups if moved else document.backups.model_copy(update={"place": None})
-            yield Step("backups", "; ".join(what), partial(self.backups.change, change))
+            yield PlannedChange("backups", "; ".join(what), partial(self.backups.change, change))
 
     async def _in_one(self, do: Callable[..., Awaitable[object]], *asked: object) -> None:
         """Change something in a transaction of its own."""
@@ -244,8 +244,7 @@ def _rule(kept: BackupSettings) -> dict[str, Any]:
 
 def _written(part: BaseModel) -> dict[str, Any]:
     """As it stands in the file: without what is as usual."""
-    told = part.model_dump(exclude_defaults=True, exclude_none=True)
-    return dict(told)
+    return part.model_dump(exclude_defaults=True, exclude_none=True)
 
 
 def _toml(value: Any) -> Any:

@@ -8,9 +8,11 @@ from playwright.sync_api import Page, expect
 
 from chronarch.client import requests
 from chronarch.core.machines.states import MachineState
+from chronarch.wire.system.backups import BackupSettingsChange
 from tests.support.browser import ConsoleCase
 from tests.support.emptied import without_people
 from tests.support.gcode import squares, write
+from tests.support.restoring import ended
 from tests.support.world import MAIL_LOGIN, eventually
 
 
@@ -20,6 +22,7 @@ class FirstHour(ConsoleCase):
 
     def test_from_nothing_to_the_first_finished_build(self) -> None:
         w = self.world
+        self.addCleanup(self.no_more_backups)
         code = without_people(w)
         page = self.open("/", signed_in=False)
         for label, text in (
@@ -69,6 +72,12 @@ class FirstHour(ConsoleCase):
         self.assertEqual(self.world.client.do(requests.machine("Anchor")).place, "B7")
         page.get_by_label("A set-up file").set_input_files([write(self.world.folder, "wrong.toml", "[shop\n")])
         expect(page.get_by_text("The file is not TOML")).to_be_visible()
+
+    def no_more_backups(self) -> None:
+        """What begins by itself once there is a place has ended before the world goes."""
+        ended(self.world)
+        self.world.client.do(requests.change_backup_settings(BackupSettingsChange(on=False)))
+        ended(self.world)
 
     def next(self, page: Page, name: str) -> None:
         page.get_by_role("button", name=f"Next: {name}").click()

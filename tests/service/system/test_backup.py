@@ -33,6 +33,8 @@ class BackupCase(WorldCase):
         super().prepare()
         cls.world.add_file("block.gcode", squares(layers=2))
         cls.world.made("block.gcode", "Anchor", Verdict.GOOD)
+        do = cls.world.client.do  # its log comes by itself, a little later
+        eventually(lambda: all(build.has_log for build in do(requests.builds())), "the line log is kept", LATE_S)
         cls.place = give_place(cls.world)
 
     def setUp(self) -> None:

@@ -13,7 +13,7 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
     "machines": (
         "The machines: what they do now, hands on, intake, service.",
         "cli.machines.machines",
-        ("cli.control.machines", "cli.machines.plugs", "cli.planning.start_next"),
+        ("cli.control.machines", "cli.machines.plugs", "cli.machines.finding", "cli.planning.start_next"),
     ),
     "models": ("Models of machine and their figures.", "cli.machines.models", ()),
     "plugs": (
@@ -123,7 +123,11 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
     "people": ("People who can sign in, and what is kept of them.", "cli.access", ()),
     "keys": ("Keys for programs.", "cli.access", ()),
     "service": ("The service: records, decisions and the console.", "service.command", ()),
-    "tender": ("The tender: minds machines and feeds them their builds.", "tender.command", ()),
+    "tender": (
+        "The tender: minds machines and feeds them their builds.",
+        "tender.command",
+        ("tender.discovery.command",),
+    ),
     "links": ("Links: what is at the other end of an address.", "tender.discovery.probe", ()),
     "standins": ("Simulated machines and cameras.", "standins.command", ()),
     "demo": ("The demo shop, Marrow Lane Fabrication.", "demo.command", ()),

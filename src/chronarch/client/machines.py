@@ -11,6 +11,7 @@ from chronarch.core.machines.reference_models import ReferenceModel
 from chronarch.core.machines.states import Intake
 from chronarch.core.machines.tools import Tool
 from chronarch.wire.common import RequestDone
+from chronarch.wire.machines import finding as wf
 from chronarch.wire.machines import machine as wm
 from chronarch.wire.machines import power as wp
 from chronarch.wire.machines import spools as ws
@@ -53,6 +54,30 @@ def change_machine(
 ) -> Call[wm.MachineDetail]:  # fmt: skip
     change = wm.MachineChange(intake=intake, tools=tools, site=site, place=place, pools=pools, tags=tags)
     return Call("PATCH", at("machines", name), wm.MachineDetail, body=change)
+
+
+def find_machines(wish: wf.FindWish) -> Call[wf.Looked]:
+    """Look for machines from where a tender runs; takes as long as the wish says, and a little."""
+    return Call("POST", "/api/machines-found", wf.Looked, body=wish)
+
+
+def greet_machine(link: str, tender: str = "tender") -> Call[wf.Found]:
+    """Ask what is at an address; takes up to a minute."""
+    return Call("POST", "/api/machines-found/greet", wf.Found, body=wf.GreetWish(tender=tender, link=link))
+
+
+def begin_join(wish: wf.JoinWish) -> Call[wf.Join]:
+    """Have a machine show a code on its display, or wait for a click of its own."""
+    return Call("POST", "/api/joins", wf.Join, body=wish)
+
+
+def join_standing(join: str) -> Call[wf.Join]:
+    return Call("GET", at("joins", join), wf.Join)
+
+
+def confirm_join(join: str, code: str = "") -> Call[wm.MachineDetail]:
+    """The machine joins, with the code that its display shows, or once it was clicked."""
+    return Call("POST", at("joins", join, "confirmed"), wm.MachineDetail, body=wf.JoinConfirmed(code=code))
 
 
 def heat(name: str, begin: datetime | None = None, end: datetime | None = None) -> Call[HeatCurve]:

@@ -54,6 +54,7 @@ from chronarch.service.library.readers import ContentReaders
 from chronarch.service.loop_watch import LoopWatch
 from chronarch.service.machines import heat_log
 from chronarch.service.machines import routes as machines_routes
+from chronarch.service.machines.finding import MachineFinder
 from chronarch.service.machines.fleet import Fleet
 from chronarch.service.machines.heat_log import HeatLog
 from chronarch.service.machines.learned_paces import LearnedPaces
@@ -209,6 +210,7 @@ class ServiceParts:
         self.firmware = FirmwareKeeper(context, self.fleet)
         self.backups = BackupKeeper(context, self.secrets)
         self.setup_file = SetupFile(context, self.fleet, self.backups)
+        self.finder = MachineFinder(context, self.fleet)
         self.guard = SignInGuard()
         self.first = FirstRun(context, self.guard)
         self.health = HealthCheck(context, self.fleet, self.watch, self.prover, self.backups)
@@ -229,7 +231,7 @@ class ServiceParts:
             self.guard, self.first, room, self.health, self.secrets, self.cameras, self.keeper, self.frame_store,
             self.film_store, self.film_maker, self.films, self.watching, self.beds, self.watch_process,
             self.prover, self.changed, self.upkeep, self.backups, self.reporter, self.links, self.links.acts,
-            self.router, self.deliverer, self.pushing, self.chat, self.setup_file,
+            self.router, self.deliverer, self.pushing, self.chat, self.setup_file, self.finder,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 

@@ -27,6 +27,11 @@ _TABLE = """
 /models/reference                          GET:read
 /models/{name}                             PUT:maintain
 /machines                                  GET:read POST:operate
+/machines-found                            POST:maintain
+/machines-found/greet                      POST:maintain
+/joins                                     POST:maintain
+/joins/{join}                              GET:maintain
+/joins/{join}/confirmed                    POST:maintain
 /machines/{name}                           GET:read PATCH:operate
 /machines/{name}/heat                      GET:read
 /heat/standing                             GET:read

@@ -10,6 +10,7 @@ from typing import Any
 from fastapi import FastAPI, HTTPException, Response
 from pydantic import BaseModel
 
+from chronarch.standins.announcing import Announcing
 from chronarch.standins.cameras import FAULTY, add_cameras, write_pipe
 from chronarch.standins.dialects import BY_NAME
 from chronarch.standins.inbox import MailSink, add_inbox
@@ -104,6 +105,7 @@ FAULTS: dict[str, tuple[str, Callable[[MachineStandin, FaultRequest], None]]] = 
     "damage-piece": ("the next piece of a file is damaged on its way", _damage_piece),
     "camera": (f"the camera does TEXT: {', '.join(FAULTY)}", _camera),
     "plug": (f"the plug does TEXT: {', '.join(PLUG_FAULTY)}", _plug),
+    "click": ("somebody presses the button at the machine", lambda m, o: m.click()),
     "draws": ("something at its plug draws VALUE W more", lambda m, o: setattr(m, "extra_w", o.value)),
     "build-fails": (f"what is laid fails as TEXT from now on: {', '.join(FAILURES)}", _build_fails),
     "part-stays": (
@@ -139,6 +141,8 @@ def make_app(setups: list[Setup], rtsp_port: int = 0, smtp_port: int = 0, mail_l
     async def life(app: FastAPI) -> AsyncIterator[None]:
         for machine in machines.values():
             await machine.start()
+        announcing = Announcing([machine.setup for machine in machines.values() if machine.setup.announces])
+        await announcing.start()
         rtsp = RtspServer(rtsp_port, lambda name: machines.get(name.lower()))
         if rtsp_port:
             await rtsp.start()
@@ -153,6 +157,7 @@ def make_app(setups: list[Setup], rtsp_port: int = 0, smtp_port: int = 0, mail_l
         yield
         for task in (*pipes, *reports):
             task.cancel()
+        await announcing.stop()
         await rtsp.stop()
         await mail.stop()
         for machine in machines.values():

@@ -73,6 +73,10 @@ class Setup:
     without one."""
     plug_login: str = ""
     """LOGIN:PASSWORD that a plug which is asked over HTTP wants."""
+    announces: bool = False
+    """Whether it says on the network that it is there (DNS-SD)."""
+    model: str = ""
+    """What it says it is, where it announces itself."""
     further_sensors: bool = False
     """Whether it also reports a second hot end, which stays cold, and its board."""
     firmware: str = "stand-in 4.2"
@@ -518,6 +522,10 @@ class MachineStandin:
         **dict.fromkeys(("M0", "M1"), _wait_for_hands),
         **dict.fromkeys(("G21", "M84", "M18", "M73", "M303", "M486", "M500", "M141", "T0"), _nothing),
     }
+
+    def click(self) -> None:
+        """Somebody presses the button at the machine."""
+        self._skip_wait = True
 
     def _urgent(self, line: str) -> None:
         self._skip_wait = True

@@ -29,6 +29,7 @@ from chronarch.tender.checkpoints import CheckpointStore, MachineCheckpoint
 from chronarch.tender.controllers.commands import carry_out
 from chronarch.tender.controllers.driver import DriverContext, MachineDriver
 from chronarch.tender.controllers.drivers import make_driver
+from chronarch.tender.discovery.looking import Looking
 from chronarch.tender.file_store import FileStore
 from chronarch.tender.helper_process import HelperProcess
 from chronarch.tender.journal import Journal
@@ -36,7 +37,18 @@ from chronarch.tender.peripherals.camera_moments import CameraMoments
 from chronarch.tender.peripherals.plugs.plug_keeper import PlugKeeper
 from chronarch.tender.tasks import end
 from chronarch.wire.control.commands import ReadLog
-from chronarch.wire.control.upstream import Assign, Command, Committed, Hello, MachineConfig, Reply, Welcome, to_tender
+from chronarch.wire.control.upstream import (
+    Assign,
+    Command,
+    Committed,
+    Hello,
+    MachineConfig,
+    Reply,
+    Seek,
+    Sought,
+    Welcome,
+    to_tender,
+)
 from chronarch.wire.machines.power import PlugSetup
 
 SAMPLE_EVERY_S, MOMENTS_EVERY_S = 1.0, 0.1
@@ -76,6 +88,7 @@ class RunningTender:
         self._cameras = HelperProcess(watch, told, always=True)
         self._moments = CameraMoments(self._cameras.tell, clock.rate)
         self._around = DriverContext(settings.name, clock, self._store, self._keeping, self._tell, self._log_ready)
+        self._looking = Looking()
         self._links: dict[str, MachineDriver] = {}
         self._plugs: dict[str, tuple[PlugKeeper, asyncio.Task[None]]] = {}
         self._tasks: set[asyncio.Task[None]] = set()
@@ -252,6 +265,8 @@ class RunningTender:
                 self._take_charge(config)
             case Command():
                 self._keep(self._carry_out(message))
+            case Seek():
+                self._keep(self._seek(message))
             case _:
                 pass
 
@@ -265,6 +280,11 @@ class RunningTender:
             if link and not isinstance(command.body, ReadLog):
                 self._to_send.put_nowait(link.sample().model_dump_json())
             self._to_send.put_nowait(reply.model_dump_json())
+
+    async def _seek(self, seek: Seek) -> None:
+        sought = Sought(id=seek.id, looked=await self._looking.look(seek.look))
+        if self._to_send is not None:
+            self._to_send.put_nowait(sought.model_dump_json())
 
     async def _send_forever(self, socket: ClientConnection) -> None:
         queue = self._to_send

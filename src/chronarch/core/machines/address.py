@@ -12,7 +12,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from typing import Literal
-from urllib.parse import parse_qs, unquote, urlsplit
+from urllib.parse import parse_qs, quote, unquote, urlsplit
 
 from chronarch.core.errors import CoreError
 
@@ -94,6 +94,13 @@ class Address:
                 return f"mqtt:{self.host.lower()}:{self.port}/{self.name}"
             case "host":
                 return f"net:{self.host.lower()}:{self.port}"
+
+
+def broker_link(broker: str, name: str) -> str:
+    """The address of a machine at a broker, whose own address has no name or that of another machine."""
+    base, mark, options = broker.strip().partition("?")
+    scheme, between, rest = base.partition("://")
+    return f"{scheme}{between}{rest.partition('/')[0]}/{quote(name, safe='')}{mark}{options}"
 
 
 def parse_address(text: str) -> Address:

@@ -49,14 +49,17 @@ from chronarch.wire.control.upstream import (
     OpenBuild,
     Reply,
     Sample,
+    Sought,
     Welcome,
     from_tender,
 )
 from chronarch.wire.gcode import WirePlan
+from chronarch.wire.machines.finding import Looked
 
 TOLD, MOST_REFUSED = 5, 100
 """Of one connection: how many messages that cannot be understood are logged, and after how many it is closed."""
 
+WENT_AWAY = "its tender went away before it answered"
 log = logging.getLogger("chronarch.upstream")
 router = APIRouter()
 
@@ -189,7 +192,10 @@ class TenderSession:
             applying.cancel()
             for waiting in self._connection.waiting.values():
                 if not waiting.done():
-                    waiting.set_result(Reply(id="", problem="its tender went away before it answered"))
+                    waiting.set_result(Reply(id="", problem=WENT_AWAY))
+            for looking in self._connection.looking.values():
+                if not looking.done():
+                    looking.set_result(Looked(problem=WENT_AWAY))
             if self._fleet.connections.get(row.name) is self._connection:
                 del self._fleet.connections[row.name]
                 self._fleet.version += 1
@@ -233,6 +239,10 @@ class TenderSession:
                     self._connection.heard_ahead_s.append(
                         (message.reading.at - clock.now()).total_seconds() / clock.rate
                     )
+            case Sought():
+                looking = self._connection.looking.get(message.id)
+                if looking is not None and not looking.done():
+                    looking.set_result(message.looked)
             case Hello():
                 raise ApiProblem(400, "hello comes once.")
 

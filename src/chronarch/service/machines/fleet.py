@@ -29,6 +29,7 @@ from chronarch.wire.common import fill
 from chronarch.wire.control.commands import MachineCommand
 from chronarch.wire.control.upstream import Command, Reply, Sample
 from chronarch.wire.machines import machine as wm
+from chronarch.wire.machines.finding import Looked
 from chronarch.wire.machines.machine import MachineControls
 from chronarch.wire.machines.model import machine_model
 
@@ -50,6 +51,8 @@ class TenderConnection:
     configure: Callable[[AsyncSession, FleetMachine], Awaitable[None]]
     """Tell it how one of its machines is set up, and what that machine is to build."""
     waiting: dict[str, asyncio.Future[Reply]] = field(default_factory=dict)
+    looking: dict[str, asyncio.Future[Looked]] = field(default_factory=dict)
+    """Who waits for what it finds."""
     epoch: str = ""
     place: str = ""
     since: datetime | None = None

@@ -12,7 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.control.actions import check_model
 from chronarch.core.ledger.intervals import OPEN_END
-from chronarch.core.machines.address import parse_address
+from chronarch.core.machines.address import Address, parse_address
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import MachineState
 from chronarch.core.machines.tools import Tool
@@ -32,27 +32,19 @@ async def add_machine(context: ServiceContext, fleet: Fleet, asked: w.NewMachine
     if address.host:
         await check_reach(context.config, address.host, address.port, "link")
     async with context.sessions() as db:
-        model = (await db.execute(select(t.Model).where(t.Model.name == asked.model))).scalar_one_or_none()
-        if model is None:
-            raise ApiProblem(422, f"There is no model named {asked.model!r}; add the model first.")
+        model = await _check_new(db, asked, tender)
         row = (await db.execute(select(t.Tender).where(t.Tender.name == tender))).scalar_one_or_none()
         if row is None:
             row = t.Tender(name=tender)
             db.add(row)
             await db.flush()
         now = context.clock.now()
-        device = address.device_key
-        if address.scheme.at == "device":
-            device = f"{tender} {device}"  # a port belongs to a computer, so each tender has its own
-        holder = (await db.execute(select(t.Machine.name).where(t.Machine.device == device))).scalar_one_or_none()
-        if holder is not None:
-            raise ApiProblem(409, f"{address.shown} is {holder}'s link already; one device has one link.")
         machine = t.Machine(
             name=asked.name,
             model_id=model.id,
             tender_id=row.id,
             link=asked.link,
-            device=device,
+            device=device_of(address, tender),
             intake=asked.intake,
             tools=[_kept(tool) for tool in asked.tools],
             site=asked.site,
@@ -69,11 +61,40 @@ async def add_machine(context: ServiceContext, fleet: Fleet, asked: w.NewMachine
             db.add(t.Ledger(machine_id=machine.id, state=MachineState.IDLE, begin_at=now, end_at=OPEN_END))
             await db.commit()
         except IntegrityError:
-            raise ApiProblem(409, f"There is a machine named {asked.name!r} already; choose another name.") from None
+            raise ApiProblem(409, _taken(asked.name)) from None
         await fleet.load(db, asked.name)
         known = fleet.find(asked.name)
         await fleet.assign(db, known)
     return known
+
+
+def device_of(address: Address, tender: str) -> str:
+    """What no two machines share: a port belongs to a computer, so each tender has its own."""
+    return f"{tender} {address.device_key}" if address.scheme.at == "device" else address.device_key
+
+
+async def check_new(context: ServiceContext, fleet: Fleet, asked: w.NewMachine, tender: str) -> None:
+    """Whether such a machine can be added. Raises ApiProblem (409, 422)."""
+    async with context.sessions() as db:
+        await _check_new(db, asked, tender)
+    if any(known.row.name.casefold() == asked.name.casefold() for known in fleet.all()):
+        raise ApiProblem(409, _taken(asked.name))
+
+
+async def _check_new(db: AsyncSession, asked: w.NewMachine, tender: str) -> t.Model:
+    model = (await db.execute(select(t.Model).where(t.Model.name == asked.model))).scalar_one_or_none()
+    if model is None:
+        raise ApiProblem(422, f"There is no model named {asked.model!r}; add the model first.")
+    address = parse_address(asked.link)
+    device = device_of(address, tender)
+    holder = (await db.execute(select(t.Machine.name).where(t.Machine.device == device))).scalar_one_or_none()
+    if holder is not None:
+        raise ApiProblem(409, f"{address.shown} is {holder}'s link already; one device has one link.")
+    return model
+
+
+def _taken(name: str) -> str:
+    return f"There is a machine named {name!r} already; choose another name."
 
 
 async def change_machine(context: ServiceContext, fleet: Fleet, name: str, change: w.MachineChange) -> FleetMachine:

@@ -14,6 +14,7 @@ from chronarch.wire.common import GivenTime, Time, Wire, as_is
 from chronarch.wire.control.actions import LogLine
 from chronarch.wire.control.commands import MachineCommand
 from chronarch.wire.gcode import WirePlan
+from chronarch.wire.machines.finding import Look, Looked
 from chronarch.wire.machines.machine import BuildBrief, MachineControls, Reading
 from chronarch.wire.machines.power import PlugSetup, Power
 
@@ -135,8 +136,25 @@ class Command(Wire):
     body: MachineCommand
 
 
-FromTender = Annotated[Hello | Event | Sample | Reply, Field(discriminator="kind")]
-ToTender = Annotated[Welcome | Committed | Assign | Command, Field(discriminator="kind")]
+class Seek(Wire):
+    """Look for machines that are not set up yet, or say something to one."""
 
-from_tender: TypeAdapter[Hello | Event | Sample | Reply] = TypeAdapter(FromTender)
-to_tender: TypeAdapter[Welcome | Committed | Assign | Command] = TypeAdapter(ToTender)
+    kind: Literal["seek"] = "seek"
+    id: str
+    look: Look
+
+
+class Sought(Wire):
+    """What came of it."""
+
+    kind: Literal["sought"] = "sought"
+    id: str
+    """Of the wish."""
+    looked: Looked
+
+
+FromTender = Annotated[Hello | Event | Sample | Reply | Sought, Field(discriminator="kind")]
+ToTender = Annotated[Welcome | Committed | Assign | Command | Seek, Field(discriminator="kind")]
+
+from_tender: TypeAdapter[Hello | Event | Sample | Reply | Sought] = TypeAdapter(FromTender)
+to_tender: TypeAdapter[Welcome | Committed | Assign | Command | Seek] = TypeAdapter(ToTender)

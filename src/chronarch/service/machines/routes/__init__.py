@@ -1,5 +1,5 @@
 """The API's routes of machines."""
 
-from chronarch.service.machines.routes import heat, machines, models, plugs, spools
+from chronarch.service.machines.routes import finding, heat, machines, models, plugs, spools
 
-routers = (machines.router, heat.router, models.router, plugs.router, spools.router)
+routers = (machines.router, finding.router, heat.router, models.router, plugs.router, spools.router)

@@ -15,6 +15,7 @@ import { LibraryPage } from "../features/library/library-page";
 import { PartPage, PartsPage } from "../features/library/parts-page";
 import { LevelPage } from "../features/control/level-page";
 import { LogPage } from "../features/control/log-page";
+import { FindingPage } from "../features/machines/finding-page";
 import { MachinePage } from "../features/machines/machine-page";
 import { BuildPage } from "../features/orders/build-page";
 import { OrderPage } from "../features/orders/order-page";
@@ -86,6 +87,7 @@ function Console() {
           <Route path="/queue" element={<QueuePage />} />
           <Route path="/what-if" element={<WhatIfPage />} />
           <Route path="/setup" element={<SetupPage />} />
+          <Route path="/setup/finding" element={<FindingPage />} />
           <Route path="/first-steps" element={<FirstStepsPage />} />
           <Route path="/first-steps/:step" element={<FirstStepsPage />} />
           <Route path="/library" element={<LibraryPage />} />

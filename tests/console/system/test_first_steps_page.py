@@ -20,6 +20,11 @@ class FirstHour(ConsoleCase):
     own_database = True
     new_shop = True
 
+    @classmethod
+    def prepare(cls) -> None:
+        cls.world.setups = {"Anchor": {"announces": True, "model": "Lantern 220"}}
+        super().prepare()
+
     def test_from_nothing_to_the_first_finished_build(self) -> None:
         w = self.world
         self.addCleanup(self.no_more_backups)
@@ -106,9 +111,10 @@ class FirstHour(ConsoleCase):
         self.next(page, "Machines")
 
     def machine(self, page: Page) -> None:
-        page.get_by_role("button", name="Add a machine…").click()
-        page.get_by_label("Name", exact=True).fill("Anchor")
-        page.get_by_label("Address").fill(f"tcp://127.0.0.1:{self.world.ports['Anchor']}")
+        page.get_by_role("link", name="Find machines").click()
+        row = page.get_by_role("main").get_by_role("listitem").filter(has_text="Anchor")
+        expect(row).to_contain_text("on the network")
+        row.get_by_role("button", name="Join…").click()
         page.get_by_label("Model").select_option("a new model…")
         dialog = page.get_by_role("dialog", name="A new model")
         dialog.get_by_label("What it is").select_option(label="The head moves; two tools")
@@ -118,8 +124,17 @@ class FirstHour(ConsoleCase):
         dialog.get_by_role("button", name="Add the model").click()
         expect(dialog).to_be_hidden()
         page.get_by_role("dialog").get_by_label("Place").fill("A2")
-        page.get_by_role("button", name="Add it").click()
+        page.get_by_role("button", name="Show a code on it").click()
+        expect(page.get_by_role("heading", name="The code on Anchor")).to_be_visible()
+        shown = str(self.world.standin("Anchor")["display"]).removeprefix("Code ")
+        page.get_by_label("Code").fill(f"{(int(shown) + 1) % 10_000:04}")
+        page.get_by_role("button", name="It joins").click()
+        expect(page.get_by_role("alert")).to_contain_text("not the code on the machine's display")
+        page.get_by_label("Code").fill(shown)
+        page.get_by_role("button", name="It joins").click()
         expect(page.get_by_role("dialog")).to_be_hidden()
+        expect(row).to_contain_text("is here already")
+        page.goto(f"{self.world.address}/first-steps/machines")
         row = page.get_by_role("main").get_by_role("listitem").filter(has_text="Lantern 220")
         expect(row).to_contain_text("idle")
         self.next(page, "Spools")

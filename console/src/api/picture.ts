@@ -1,5 +1,5 @@
 /** What openapi-fetch is told to send a picture as it is. */
-export const sentPicture = (path: { number: number }, picture: Blob) =>
+export const sentPicture = (path: { number: number } | { name: string }, picture: Blob) =>
   ({
     params: { path },
     body: picture as never,

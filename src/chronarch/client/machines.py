@@ -80,6 +80,19 @@ def confirm_join(join: str, code: str = "") -> Call[wm.MachineDetail]:
     return Call("POST", at("joins", join, "confirmed"), wm.MachineDetail, body=wf.JoinConfirmed(code=code))
 
 
+def put_machine_photo(name: str, picture: bytes) -> Call[wm.MachineDetail]:
+    """A picture of a machine, JPEG or PNG."""
+    return Call("PUT", at("machines", name, "photo"), wm.MachineDetail, content=picture)
+
+
+def machine_photo(name: str) -> Call[bytes]:
+    return Call("GET", at("machines", name, "photo"), bytes)
+
+
+def remove_machine_photo(name: str) -> Call[wm.MachineDetail]:
+    return Call("DELETE", at("machines", name, "photo"), wm.MachineDetail)
+
+
 def heat(name: str, begin: datetime | None = None, end: datetime | None = None) -> Call[HeatCurve]:
     """Heat over time; of the last hour without times."""
     return Call("GET", at("machines", name, "heat"), HeatCurve, params=some(begin=begin, end=end))

@@ -33,6 +33,7 @@ _TABLE = """
 /joins/{join}                              GET:maintain
 /joins/{join}/confirmed                    POST:maintain
 /machines/{name}                           GET:read PATCH:operate
+/machines/{name}/photo                     GET:read PUT:operate DELETE:operate
 /machines/{name}/heat                      GET:read
 /heat/standing                             GET:read
 /machines/{name}/heat.csv                  GET:read

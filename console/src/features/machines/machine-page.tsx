@@ -24,6 +24,7 @@ import { Free } from "../control/hands-on";
 import { Heat } from "./heat";
 import { HOT_END } from "./heat-plot";
 import { Laying } from "../control/laying";
+import { Photo } from "./photo";
 import { Power } from "./power";
 import { FilmRuleLine } from "../watching/film-rule";
 import { MachineUpkeep } from "../upkeep/machine-upkeep";
@@ -275,6 +276,7 @@ function SetUp({ machine: m }: { machine: MachineDetail }) {
       >
         Set-up
       </SheetTitle>
+      <Photo machine={m} />
       <dl className="m-0 px-5 pb-4">
         <Fact name="Intake">
           <select

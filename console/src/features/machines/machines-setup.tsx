@@ -5,6 +5,7 @@ import { Button } from "../../ui/button";
 import { Empty, Failed, Loading, Sheet, SheetTitle } from "../../ui/page";
 import { StateMark } from "../../ui/state";
 import { useMe } from "../access/queries";
+import { Likeness } from "./photo";
 import { JoinDialog } from "./join-dialog";
 import { useMachines } from "./queries";
 
@@ -42,7 +43,8 @@ export function MachinesSetup({ title = "Machines" }: { title?: string }) {
         <>
           <ul className="m-0 max-h-96 list-none divide-y divide-rule overflow-auto p-0">
             {rows.map((m) => (
-              <li key={m.name} className="grid grid-cols-[1fr_auto] items-baseline gap-x-4 px-5 py-2">
+              <li key={m.name} className="grid grid-cols-[auto_1fr_auto] items-center gap-x-3 px-5 py-2">
+                <Likeness machine={m} />
                 <span className="min-w-0">
                   <Link to={`/machines/${m.name}`} className="text-inherit no-underline hover:underline">
                     {m.name}
@@ -50,7 +52,7 @@ export function MachinesSetup({ title = "Machines" }: { title?: string }) {
                   <span className="text-sm text-faded">{[m.model, m.site, m.place].filter(Boolean).join(" · ")}</span>
                 </span>
                 <StateMark state={m.state} />
-                {m.state === "offline" && <span className="col-span-2 text-sm text-faded">{m.reason || "It does not answer yet."}</span>}
+                {m.state === "offline" && <span className="col-span-2 col-start-2 text-sm text-faded">{m.reason || "It does not answer yet."}</span>}
               </li>
             ))}
           </ul>

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
-from typing import Any
+from typing import IO, Any
 
 import click
 from rich.text import Text
@@ -20,6 +20,8 @@ from chronarch.core.machines.tools import Tool
 from chronarch.wire.machines import machine as w
 
 ROWS_OF_READINGS = 24
+LARGEST_PHOTO = 12_000_000
+"""Bytes; what is larger is refused by the service, in words."""
 HEADINGS = ("Machine", "State", "File", "Progress", "Layer", "Ends", "Nozzle", "Bed", "Loaded", "Intake")
 
 
@@ -218,3 +220,19 @@ def load(service: Service, name: str, number: int, material: str, colour: str, n
     tools = [replace(t, **change) if t.number == number else t for t in tools]
     m = service.do(requests.change_machine(name, tools=tools))
     say(f"{m.name}: " + ", ".join(loaded(tool) for tool in m.tools))
+
+
+@machines.command()
+@click.argument("name")
+@click.argument("picture", type=click.File("rb"), required=False)
+@click.option("--remove", is_flag=True, help="Show none any more.")
+@pass_service
+def photo(service: Service, name: str, picture: IO[bytes] | None, remove: bool) -> None:
+    """Give a machine a photo (JPEG or PNG) by which it is known at a glance."""
+    if (picture is None) != remove:
+        raise click.UsageError("Give a picture, or --remove: one of both.")
+    if picture is None:
+        service.do(requests.remove_machine_photo(name))
+        return say(f"{name} has no photo any more.")
+    service.do(requests.put_machine_photo(name, picture.read(LARGEST_PHOTO + 1)))
+    return say(f"{name} has a photo.")

@@ -38,6 +38,8 @@ HEAD_COMES_WITHIN = timedelta(seconds=20)
 LATELY = 20
 """So many samples say how a tender's clock stands."""
 COMMAND_WITHIN_S = 15.0
+PHOTO = 12
+"""Characters of its hash by which a photo is known."""
 WAKES_WITHIN_S = 300.0
 """Shop seconds after twice its start-up within which a machine that was turned on is still expected."""
 
@@ -223,7 +225,8 @@ class Fleet:
         return fill(
             wm.Machine, row, model=known.model.name, tools=[self._tool(known, tool) for tool in row.tools],
             reachable=self.reachable(known), reading=sample.reading if sample else None, build=brief,
-            camera=known.camera, frame_at=known.frame_at, hands=sample.hands if sample else MachineControls(),
+            photo=(row.photo or "")[:PHOTO], camera=known.camera, frame_at=known.frame_at,
+            hands=sample.hands if sample else MachineControls(),
             power=sample.power if sample and known.plug else None,
             held=self._held(known) if brief is None else "",
         )  # fmt: skip

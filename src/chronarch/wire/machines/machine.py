@@ -169,6 +169,8 @@ class Machine(Wire):
     """The camera that stands for it; empty without one."""
     frame_at: Time | None = None
     """When the newest frame of that camera was taken; None without one."""
+    photo: str = ""
+    """Which photo of it there is, so that another one has another address; empty without one."""
     hands: MachineControls = MachineControls()
     power: Power | None = None
     """What its plug says; None without one."""

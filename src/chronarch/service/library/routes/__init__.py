@@ -1,5 +1,8 @@
 """The API's routes of library."""
 
-from chronarch.service.library.routes import batches, contents, drop, edits, files, folders, parts
+from chronarch.service.library.routes import batches, contents, drop, edits, files, folders, machine_photos, parts
 
-routers = (drop.router, files.router, batches.router, folders.router, edits.router, contents.router, parts.router)
+routers = (
+    drop.router, files.router, batches.router, folders.router, edits.router, contents.router, parts.router,
+    machine_photos.router,
+)  # fmt: skip

@@ -16,6 +16,7 @@ import { PartPage, PartsPage } from "../features/library/parts-page";
 import { LevelPage } from "../features/control/level-page";
 import { LogPage } from "../features/control/log-page";
 import { FindingPage } from "../features/machines/finding-page";
+import { FirstTestPage } from "../features/machines/first-test-page";
 import { MachinePage } from "../features/machines/machine-page";
 import { BuildPage } from "../features/orders/build-page";
 import { OrderPage } from "../features/orders/order-page";
@@ -114,6 +115,7 @@ function Console() {
           <Route path="/upkeep/fleet" element={<FleetPage />} />
           <Route path="/upkeep/log" element={<UpkeepLogPage />} />
           <Route path="/machines/:name" element={<MachinePage />} />
+          <Route path="/machines/:name/first-test" element={<FirstTestPage />} />
           <Route path="/machines/:name/log" element={<LogPage />} />
           <Route path="/machines/:name/level" element={<LevelPage />} />
           <Route

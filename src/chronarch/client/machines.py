@@ -51,8 +51,11 @@ def add_machine(asked: wm.NewMachine, tender: str = "tender") -> Call[wm.Machine
 def change_machine(
     name: str, intake: Intake | None = None, tools: list[Tool] | None = None, site: str | None = None,
     place: str | None = None, pools: list[str] | None = None, tags: list[str] | None = None,
+    reversed_axes: str | None = None,
 ) -> Call[wm.MachineDetail]:  # fmt: skip
-    change = wm.MachineChange(intake=intake, tools=tools, site=site, place=place, pools=pools, tags=tags)
+    change = wm.MachineChange(
+        intake=intake, tools=tools, site=site, place=place, pools=pools, tags=tags, reversed_axes=reversed_axes
+    )
     return Call("PATCH", at("machines", name), wm.MachineDetail, body=change)
 
 

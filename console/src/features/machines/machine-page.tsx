@@ -269,6 +269,7 @@ function SetUp({ machine: m }: { machine: MachineDetail }) {
             <button type="button" className="underline" onClick={() => setMoving(true)}>
               Place and pools
             </button>
+            <Link to={`/machines/${m.name}/first-test`}>First test</Link>
             <Link to={`/machines/${m.name}/log`}>Line log</Link>
             <Link to={`/machines/${m.name}/level`}>Level of the bed</Link>
           </span>

@@ -62,7 +62,9 @@ class Machine(Base):
     unsure: Mapped[int | None] = mapped_column(Integer)
     """In doubt since the records were restored: its tender has still to tell what became of it, and is asked by this
     number, which grows with each time; null where the records are sure."""
-    photo: Mapped[str | None] = mapped_column(ForeignKey("blob.sha256"))
+    reversed_axes: Mapped[str | None] = mapped_column(String(3))
+    """Its axes that move the other way round, as somebody has seen; null where they are its model's."""
+    photo: Mapped[str | None] = mapped_column(ForeignKey("blob.sha256", name="machine_photo"))
     """A picture by which it is known at a glance."""
     strange_build: Mapped[int | None] = mapped_column(Integer)
     """The number of a build on its bed that restored records do not know; null while there is none."""

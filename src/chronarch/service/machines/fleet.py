@@ -7,7 +7,7 @@ import uuid
 from collections import deque
 from collections.abc import Awaitable, Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta, tzinfo
 from typing import Annotated, Any
 
@@ -118,6 +118,11 @@ class FleetMachine:
         return self.head_since is None or at > self.head_since + HEAD_COMES_WITHIN
 
 
+def _as_it_is(model: MachineModel, row: t.Machine) -> MachineModel:
+    """A model with what is otherwise at one machine."""
+    return model if row.reversed_axes is None else replace(model, reversed_axes=row.reversed_axes)
+
+
 class Fleet:
     """All machines by name. Upper and lower case are the same."""
 
@@ -162,7 +167,7 @@ class Fleet:
             known.brief, known.planned_s = briefs.get(row.id, (None, 0.0))
             if known.brief is not None:
                 known.bed_seen, known.on_bed = False, ""
-            known.row, known.model, known.tender = row, spec, tender
+            known.row, known.model, known.tender = row, _as_it_is(spec, row), tender
         await self.publish_all([self._known[row.name.lower()] for row, _, _ in found])
 
     async def _briefs(self, db: AsyncSession, machines: list[int]) -> dict[int, tuple[wm.BuildBrief, float]]:

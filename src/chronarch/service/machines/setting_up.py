@@ -107,7 +107,7 @@ async def change_machine(context: ServiceContext, fleet: Fleet, name: str, chang
         if change.tools is not None:
             row.tools = [_kept(tool) for tool in change.tools]
             await _set_spools(db, row, change.tools)
-        for name_ in ("site", "place", "pools", "tags"):
+        for name_ in ("site", "place", "pools", "tags", "reversed_axes"):
             if getattr(change, name_) is not None:
                 setattr(row, name_, getattr(change, name_))
         await db.commit()

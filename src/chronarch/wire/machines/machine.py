@@ -66,6 +66,8 @@ class MachineChange(Wire):
     place: str | None = Field(default=None, max_length=40)
     pools: Tags | None = None
     tags: Tags | None = None
+    reversed_axes: Annotated[str, Field(pattern="^[xyz]{0,3}$")] | None = None
+    """Axes that move the other way round for a person in front of it, whatever its model says."""
 
     _tools = field_validator("tools")(_in_order)
 

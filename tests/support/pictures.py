@@ -7,8 +7,8 @@ import io
 from PIL import Image
 
 
-def jpeg(shade: int, width: int = 64) -> bytes:
+def jpeg(shade: int, width: int = 64, kind: str = "JPEG") -> bytes:
     """A grey picture, 48 pixels high; `shade` from 0 to 255."""
     out = io.BytesIO()
-    Image.new("L", (width, 48), shade).save(out, "JPEG")
+    Image.new("L", (width, 48), shade).save(out, kind)
     return out.getvalue()

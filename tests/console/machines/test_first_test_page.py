@@ -12,6 +12,8 @@ from tests.support.world import eventually
 
 class FirstTest(ConsoleCase):
     cameras = True
+    rate = 20.0
+    """What is warm is turned off by itself after a quarter of an hour: not before it was seen."""
 
     def step(self, page: Page, title: str) -> Locator:
         return page.locator("section", has=page.get_by_role("heading", name=title, exact=True))

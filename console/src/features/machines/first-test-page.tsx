@@ -9,7 +9,7 @@ import { degrees } from "../../ui/format";
 import { Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { useAct } from "../control/act";
 import { Frame as CameraFrame } from "../watching/camera";
-import { useMachine } from "./queries";
+import { useMachineNow } from "./queries";
 
 const WARM_C = 40;
 const NEAR_C = 2;
@@ -26,8 +26,8 @@ const WAYS: Record<Axis, { right: string; wrong: string }> = {
 /** A machine that has just joined is tried, a step at a time: nothing of it needs a part. */
 export function FirstTestPage() {
   const name = useParams().name ?? "";
-  const machine = useMachine(name);
-  if (machine.error) return <Failed error={machine.error} again={() => machine.refetch()} />;
+  const machine = useMachineNow(name);
+  if (machine.error) return <Failed error={machine.error} again={machine.again} />;
   if (!machine.data) return <Loading />;
   return <Steps machine={machine.data} />;
 }
@@ -101,7 +101,8 @@ function Heat({ machine: m, locked, told }: Part) {
   const { nozzle, bed } = m.reading ?? {};
   const hasBed = (m.model_detail.bed_ceiling_c ?? 0) >= WARM_C;
   const warm = (c?: number | null) => c != null && c >= WARM_C - NEAR_C;
-  const there = begun && warm(nozzle?.measured_c) && (!hasBed || warm(bed?.measured_c));
+  const [there, setThere] = useState(false);
+  if (begun && !there && warm(nozzle?.measured_c) && (!hasBed || warm(bed?.measured_c))) setThere(true);
   const off = () =>
     run.mutate({ kind: "preset", material: "" } as never, {
       onSuccess: () => {
@@ -122,7 +123,7 @@ function Heat({ machine: m, locked, told }: Part) {
             Turn it off
           </Button>
         ) : (
-          <Button kind="strong" disabled={locked} asked={run.isPending} onClick={() => run.mutate({ kind: "adjust", nozzle_c: WARM_C, ...(hasBed ? { bed_c: WARM_C } : {}) } as never, { onSuccess: () => setBegun(true) })}>
+          <Button kind="strong" disabled={locked} asked={run.isPending} onClick={() => run.mutate({ kind: "adjust", nozzle_c: WARM_C, ...(hasBed ? { bed_c: WARM_C } : {}) } as never, { onSuccess: () => void (setBegun(true), setThere(false)) })}>
             Heat to {WARM_C} °C
           </Button>
         )}

@@ -24,6 +24,8 @@ export function JoinDialog({ found, tender: at, close, joined }: { found?: Found
   const set = (change: Partial<typeof asked>) => setAsked((before) => ({ ...before, ...change }));
   const same = models.find((m) => m.name.toLowerCase() === found?.model?.toLowerCase());
   const model = asked.model || (same ?? models[0])?.name || "";
+  const known = models.map((m) => m.name);
+  const names = model === "" || known.includes(model) ? known : [...known, model];
   const tender = asked.tender || tenders.find((t) => t.since)?.name || tenders[0]?.name || "tender";
   const machine = {
     name: asked.name.trim(), link: asked.link.trim(), model, intake: "open" as const, site: asked.site.trim(), place: asked.place.trim(),
@@ -57,11 +59,11 @@ export function JoinDialog({ found, tender: at, close, joined }: { found?: Found
               <input className={`${inputLook} font-mono text-sm`} value={asked.link} onChange={(e) => set({ link: e.target.value })} required maxLength={300} spellCheck={false} autoComplete="off" />
             </Field>
           )}
-          <Field label="Model" hint={models.length ? undefined : "What machines of one make have in common. There is none yet: begin with what yours is."}>
+          <Field label="Model" hint={names.length ? undefined : "What machines of one make have in common. There is none yet: begin with what yours is."}>
             <select className={inputLook} value={model} required onChange={(e) => (e.target.value === NEW ? setMaking(true) : set({ model: e.target.value }))}>
-              {models.length === 0 && <option value="">none yet</option>}
-              {models.map((m) => (
-                <option key={m.name}>{m.name}</option>
+              {names.length === 0 && <option value="">none yet</option>}
+              {names.map((one) => (
+                <option key={one}>{one}</option>
               ))}
               {maintains && <option>{NEW}</option>}
             </select>

@@ -5,7 +5,7 @@ import { api, type KeptFrame, type MachineDetail, value } from "../../api/client
 import { useLive, useNow } from "../../api/live";
 import { useChange } from "../../api/change";
 import { useLedger } from "../ledger/queries";
-import { type Span, useMachine, useMachines } from "./queries";
+import { type Span, useMachineNow } from "./queries";
 import { useBuilds } from "../orders/queries";
 import { useBuildMarks } from "../watching/marks";
 import { MachinePicture } from "../watching/machine-picture";
@@ -33,17 +33,16 @@ import { Where } from "./where";
 
 export function MachinePage() {
   const name = useParams().name ?? "";
-  const detail = useMachine(name);
-  const live = useMachines().data?.find((m) => m.name.toLowerCase() === name.toLowerCase());
-  if (detail.error)
+  const machine = useMachineNow(name);
+  if (machine.error)
     return (
       <Page title={name}>
         <Sheet>
-          <Failed error={detail.error} again={() => detail.refetch()} />
+          <Failed error={machine.error} again={machine.again} />
         </Sheet>
       </Page>
     );
-  if (!detail.data)
+  if (!machine.data)
     return (
       <Page title={name}>
         <Sheet>
@@ -51,7 +50,7 @@ export function MachinePage() {
         </Sheet>
       </Page>
     );
-  return <Known machine={{ ...detail.data, ...live }} />;
+  return <Known machine={machine.data} />;
 }
 
 /** Two columns where there is room; on a phone one, in the order of what hands need first. */

@@ -14,6 +14,13 @@ export const useMachine = (name: string) =>
     queryFn: () => value(api.GET("/api/machines/{name}", { params: { path: { name } } })),
   });
 
+/** A machine's page of facts, with what the live stream says of it laid over them. */
+export function useMachineNow(name: string) {
+  const detail = useMachine(name);
+  const live = useMachines().data?.find((m) => m.name.toLowerCase() === name.toLowerCase());
+  return { error: detail.error, again: detail.refetch, data: detail.data && { ...detail.data, ...live } };
+}
+
 export const useSpools = () => useQuery({ queryKey: ["setup", "spools"], queryFn: () => value(api.GET("/api/spools")) });
 
 export const useModels = () =>

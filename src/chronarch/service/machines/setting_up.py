@@ -98,7 +98,7 @@ def _taken(name: str) -> str:
 
 
 async def change_machine(context: ServiceContext, fleet: Fleet, name: str, change: w.MachineChange) -> FleetMachine:
-    """Change a machine. Raises ApiProblem (404, 422)."""
+    """Change a machine, and tell its tender what it has to know. Raises ApiProblem (404, 422)."""
     known = fleet.find(name)
     async with context.sessions() as db:
         row = await db.get_one(t.Machine, known.row.id, with_for_update=True)
@@ -112,6 +112,8 @@ async def change_machine(context: ServiceContext, fleet: Fleet, name: str, chang
                 setattr(row, name_, getattr(change, name_))
         await db.commit()
         await fleet.load(db, row.name)
+        if change.reversed_axes is not None:
+            await fleet.assign(db, known)
     return known
 
 

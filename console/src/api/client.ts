@@ -5,6 +5,7 @@ import type { components, paths } from "./schema";
 /** openapi-fetch reads tuples as arrays; so do we. */
 type Loose<T> = T extends readonly (infer U)[] ? Loose<U>[] : T extends object ? { [K in keyof T]: Loose<T[K]> } : T;
 
+export type Material = Required<components["schemas"]["Material"]>;
 export type Machine = Loose<components["schemas"]["Machine"]>;
 export type MachineDetail = Loose<components["schemas"]["MachineDetail"]>;
 export type MachineState = components["schemas"]["MachineState"];

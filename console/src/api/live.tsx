@@ -28,6 +28,7 @@ const AFFECTS: Record<string, string[]> = {
   jobs: ["jobs", "orders", "plan"],
   ledger: ["ledger"],
   machines: ["machine", "first-steps", "level", "jobs", "plan", "plugs", "upkeep"],
+  materials: ["materials", "jobs", "plan"],
   models: ["models", "first-steps"],
   notices: ["notices"],
   read: ["notices"],

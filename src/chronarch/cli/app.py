@@ -16,6 +16,7 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
         ("cli.control.machines", "cli.machines.plugs", "cli.machines.finding", "cli.planning.start_next"),
     ),
     "models": ("Models of machine and their figures.", "cli.machines.models", ()),
+    "materials": ("Materials: what they weigh, and how warm they want it.", "cli.machines.materials", ()),
     "plugs": (
         "Plugs that machines hang on: what they draw, and when they are turned off and on.",
         "cli.machines.plugs",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from chronarch.client.call import Call, at, some
+from chronarch.core.machines.materials import Material
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.plugs import PlugProfile
 from chronarch.core.machines.reference_models import ReferenceModel
@@ -16,6 +17,7 @@ from chronarch.wire.machines import machine as wm
 from chronarch.wire.machines import power as wp
 from chronarch.wire.machines import spools as ws
 from chronarch.wire.machines.heat import HeatCurve, HeatStanding
+from chronarch.wire.machines.material import KnownMaterial
 
 
 def models() -> Call[list[MachineModel]]:
@@ -34,6 +36,21 @@ def add_model(model: MachineModel) -> Call[MachineModel]:
 def change_model(model: MachineModel) -> Call[MachineModel]:
     """Give the model of that name other figures."""
     return Call("PUT", at("models", model.name), MachineModel, body=model)
+
+
+def materials() -> Call[list[KnownMaterial]]:
+    """All that are known, and which of them the shop has given figures."""
+    return Call("GET", "/api/materials", list[KnownMaterial])
+
+
+def put_material(material: Material) -> Call[Material]:
+    """Add a material, or give a usual one the shop's own figures."""
+    return Call("PUT", "/api/materials", Material, body=material)
+
+
+def remove_material(name: str) -> Call[RequestDone]:
+    """Forget what the shop said of a material; a usual one is as usual again."""
+    return Call("DELETE", at("materials", name), RequestDone)
 
 
 def machines() -> Call[list[wm.Machine]]:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from chronarch.client.call import Call
 from chronarch.wire.system.backups import Backups, BackupSettingsChange, TrialWish
 from chronarch.wire.system.first_steps import FirstSteps, FirstStepsChange
 from chronarch.wire.system.health import Health
-from chronarch.wire.system.setup_file import SetupDone, SetupText
+from chronarch.wire.system.setup_file import SetupDone, SetupFormat, SetupText
 from chronarch.wire.system.shop import HandsWish, ShopChange, ShopInfo
 
 
@@ -19,14 +21,19 @@ def change_shop(change: ShopChange) -> Call[ShopInfo]:
     return Call("PATCH", "/api/shop", ShopInfo, body=change)
 
 
-def setup_file() -> Call[bytes]:
-    """All that the shop has decided, as TOML."""
-    return Call("GET", "/api/setup-file", bytes)
+def setup_file(form: SetupFormat = SetupFormat.TOML) -> Call[bytes]:
+    """What the shop has decided: all of it as TOML, the machines as CSV, or models and materials as JSON."""
+    return Call("GET", "/api/setup-file", bytes, params={"format": form})
 
 
-def apply_setup_file(text: str, dry_run: bool = False) -> Call[SetupDone]:
+def catalogue_schema() -> Call[dict[str, Any]]:
+    """The JSON Schema of a catalogue."""
+    return Call("GET", "/api/setup-file/schema", dict[str, Any])
+
+
+def apply_setup_file(text: str, dry_run: bool = False, form: SetupFormat = SetupFormat.TOML) -> Call[SetupDone]:
     """Have the shop be as a file says, or only say what would change."""
-    return Call("POST", "/api/setup-file", SetupDone, body=SetupText(text=text, dry_run=dry_run))
+    return Call("POST", "/api/setup-file", SetupDone, body=SetupText(text=text, format=form, dry_run=dry_run))
 
 
 def first_steps() -> Call[FirstSteps]:

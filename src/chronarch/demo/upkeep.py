@@ -10,6 +10,7 @@ from random import Random
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.machines.materials import USUAL_MATERIALS
 from chronarch.core.upkeep.due import standing
 from chronarch.core.upkeep.odometer import Odometer
 from chronarch.demo.shop import MACHINES, OTHER_STORED
@@ -137,7 +138,7 @@ async def _done(
             continue
         odometer, times = await _odometer(db, machine, at, begin), times + 1
         mark = TaskMark(task, machine.id, before, odometer_before, 0)
-        share = standing(rules_of(task), use_of(mark, odometer, at)).share
+        share = standing(rules_of(task), use_of(mark, odometer, at, USUAL_MATERIALS)).share
         by = "the machine" if task.source != "hand" else BY
         note = random.choice(habit.notes) if habit.notes and random.random() < 0.6 else ""
         db.add(

@@ -26,6 +26,8 @@ _TABLE = """
 /models/paces                              GET:read
 /models/reference                          GET:read
 /models/{name}                             PUT:maintain
+/materials                                 GET:read PUT:maintain
+/materials/{name}                          DELETE:maintain
 /machines                                  GET:read POST:operate
 /machines-found                            POST:maintain
 /machines-found/greet                      POST:maintain
@@ -243,6 +245,7 @@ _TABLE = """
 /shop                                      GET:read PATCH:maintain
 /first-steps                               GET:maintain PATCH:maintain
 /setup-file                                GET:maintain POST:maintain
+/setup-file/schema                         GET:read
 /health                                    GET:read
 /demo/hands                                PUT:operate
 /live                                      GET:read

@@ -34,6 +34,43 @@ class FindingPages(ConsoleCase):
         self.click(page)
         expect(row).to_contain_text("is here already")
 
+    def test_many_come_from_a_table_once_it_was_shown_what_would_change(self) -> None:
+        do = self.world.client.do
+        page = self.open("/setup")
+        twice = "name;place\nCrown;C1\ncrown;C2\n"
+        table = "name;model;link;place\nCrown;Lantern 220;tcp://127.0.0.1:7201;C1\nDial;Lantern 220;tcp://127.0.0.1:7202;C2\n"
+        picker = page.get_by_label("A table of machines")
+        picker.set_input_files([{"name": "many.csv", "mimeType": "text/csv", "buffer": twice.encode()}])
+        expect(page.get_by_role("alert")).to_contain_text("Crown: model: Field required")
+        picker.set_input_files([{"name": "many.csv", "mimeType": "text/csv", "buffer": table.encode()}])
+        dialog = page.get_by_role("dialog", name="2 things would change")
+        expect(dialog).to_contain_text("machine Dial")
+        dialog.get_by_role("button", name="Change them").click()
+        expect(dialog).to_be_hidden()
+        expect(page.get_by_role("main").get_by_role("listitem").filter(has_text="Dial")).to_contain_text("C2")
+        self.assertEqual(do(requests.machine("Crown")).place, "C1")
+        page.get_by_role("button", name="Add a material…").click()
+        page.get_by_label("Name", exact=True).fill("PA-CF")
+        page.get_by_label("Density, g/cm³").fill("1.22")
+        page.get_by_role("button", name="Add it").click()
+        row = page.get_by_role("listitem").filter(has_text="PA-CF")
+        expect(row).to_contain_text("1.22 g/cm³ · nozzle 210 °C · bed 60 °C · your own")
+        page.get_by_role("button", name="Change PA-CF").click()
+        page.get_by_role("button", name="Forget your own figures").click()
+        expect(row).to_have_count(0)
+
+    def test_a_model_just_made_can_be_chosen_before_the_list_is_read_again(self) -> None:
+        page = self.open("/setup")
+        page.get_by_role("button", name="Add one by its address…").click()
+        page.get_by_label("Model").select_option("a new model…")
+        made = page.get_by_role("dialog", name="A new model")
+        made.get_by_label("Name of the model").fill("Mantel 180")
+        page.route("**/api/models", lambda route: route.continue_() if route.request.method == "POST" else None)
+        made.get_by_role("button", name="Add the model").click()
+        expect(made).to_be_hidden()
+        expect(page.get_by_label("Model")).to_have_value("Mantel 180")
+        page.unroute("**/api/models")
+
     def click(self, page: Page) -> None:
         """Press the machine's button until it is heard: it may not wait for it yet."""
 

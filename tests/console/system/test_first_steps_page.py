@@ -58,7 +58,7 @@ class FirstHour(ConsoleCase):
     def file(self, page: Page) -> None:
         """The set-up is taken away as a file, edited, and applied."""
         with page.expect_download() as began:
-            page.get_by_role("link", name="Take it away").click()
+            page.get_by_role("link", name="All of it, TOML").click()
         text = began.value.path().read_text()
         self.assertIn('name = "Marrow Lane"', text)
         for new, title in (

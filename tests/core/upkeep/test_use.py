@@ -8,6 +8,7 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
+from chronarch.core.machines.materials import USUAL_MATERIALS
 from chronarch.core.upkeep.faults_after import DoneOnce, lateness
 from chronarch.core.upkeep.odometer import Odometer
 from chronarch.core.upkeep.settling import Heat, settling_s
@@ -19,8 +20,10 @@ DAY = timedelta(days=1)
 class Odometers(unittest.TestCase):
     def test_a_metre_of_an_abrasive_material_counts_for_eight(self) -> None:
         plain, hard = Odometer(grams={"PETG": 100}), Odometer(grams={"PETG": 100, "PETG-CF": 100})
-        self.assertAlmostEqual(plain.metres, 32.7, delta=0.3)
-        self.assertGreater(hard.metres - plain.metres, 7.5 * plain.metres)
+        self.assertAlmostEqual(plain.metres(USUAL_MATERIALS), 32.7, delta=0.3)
+        self.assertGreater(
+            hard.metres(USUAL_MATERIALS) - plain.metres(USUAL_MATERIALS), 7.5 * plain.metres(USUAL_MATERIALS)
+        )
 
     def test_what_came_since_is_never_less_than_nothing(self) -> None:
         before, now = Odometer(100, 50, {"PLA": 900, "TPU": 20}), Odometer(130, 49, {"PLA": 1000})

@@ -149,9 +149,9 @@ class SetupFiles(WorldCase):
         self.assertIn("one of both", models(2, "add"))
 
     def test_what_was_changed_before_a_refusal_is_said(self) -> None:
-        link = "link = 'tcp://127.0.0.1:1'"
-        twins = [f"[[machines]]\nname = '{name}'\nmodel = '{MODEL}'\n{link}" for name in ("Twin A", "Twin B")]
+        links = {"Twin A": "tcp://127.0.0.1:1", "Twin B": f"tcp://127.0.0.1:{self.world.port}"}
+        twins = [f"[[machines]]\nname='{name}'\nmodel='{MODEL}'\nlink='{link}'" for name, link in links.items()]
         text = "\n".join(("[planning]\nwalk_min = 9", *twins))
-        with self.assertRaisesRegex(RefusedByService, r"machine Twin B: .* Twin A's link already.*2 of 3 changes are"):
+        with self.assertRaisesRegex(RefusedByService, r"machine Twin B: .* is the service itself.*2 of 3 changes are"):
             self.world.client.do(requests.apply_setup_file(text))
         self.assertEqual(self.world.client.do(requests.planning()).walk_min, 9)

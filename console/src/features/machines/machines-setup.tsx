@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { Link } from "react-router";
 
 import { Button } from "../../ui/button";
@@ -10,7 +10,7 @@ import { JoinDialog } from "./join-dialog";
 import { useMachines } from "./queries";
 
 /** The machines there are: where each is reached, and whether it answers. */
-export function MachinesSetup({ title = "Machines" }: { title?: string }) {
+export function MachinesSetup({ title = "Machines", many }: { title?: string; many?: ReactNode }) {
   const machines = useMachines();
   const [adding, setAdding] = useState(false);
   const maintains = useMe().data?.scope === "maintain";
@@ -37,7 +37,10 @@ export function MachinesSetup({ title = "Machines" }: { title?: string }) {
       ) : rows.length === 0 ? (
         <Empty title="No machine yet">
           They are found where a tender sees them, or added by the address at which they are reached.
-          <div className="mt-4">{add}</div>
+          <div className="mt-4 flex flex-col gap-4">
+            {add}
+            {many}
+          </div>
         </Empty>
       ) : (
         <>
@@ -56,7 +59,10 @@ export function MachinesSetup({ title = "Machines" }: { title?: string }) {
               </li>
             ))}
           </ul>
-          <div className="border-t border-rule px-5 py-3">{add}</div>
+          <div className="flex flex-col gap-3 border-t border-rule px-5 py-3">
+            {add}
+            {many}
+          </div>
         </>
       )}
       {adding && <JoinDialog close={() => setAdding(false)} />}

@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 
-import { api, value } from "../../api/client";
+import { api, type Material, value } from "../../api/client";
 import { useLive } from "../../api/live";
 
 /** All machines; kept fresh by the live stream. */
@@ -25,6 +25,10 @@ export const useSpools = () => useQuery({ queryKey: ["setup", "spools"], queryFn
 
 export const useModels = () =>
   useQuery({ queryKey: ["models"], queryFn: () => value(api.GET("/api/models")), staleTime: 60_000 });
+
+/** What is printed with, and whether its figures are the shop's own. */
+export const useMaterials = () =>
+  useQuery({ queryKey: ["materials"], queryFn: async () => (await value(api.GET("/api/materials"))) as { material: Material; own: boolean }[] });
 
 /** The tenders that are known, and since when each is here. */
 export const useTenders = () =>

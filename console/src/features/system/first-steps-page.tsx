@@ -14,6 +14,7 @@ import { Hours } from "../planning/hours";
 import { useHours } from "../planning/queries";
 import { BackupsSetup } from "./backups";
 import { useFirstSteps } from "./queries";
+import { ManyMachines } from "./setup-file";
 import { ShopForm } from "./shop-form";
 
 type Step = FirstStep["step"];
@@ -113,7 +114,7 @@ function Body({ step, done }: { step: Step; done: () => void }) {
       </Sheet>
     ),
     hours: () => <HoursStep />,
-    machines: () => <MachinesSetup />,
+    machines: () => <MachinesSetup many={<ManyMachines />} />,
     spools: () => <Spools />,
     message: () => (
       <>

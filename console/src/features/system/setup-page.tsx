@@ -6,9 +6,10 @@ import { NoticesSetup } from "../notices/notices-setup";
 import { PeopleSetup } from "../access/people-setup";
 import { Prices } from "../ledger/prices";
 import { MachinesSetup } from "../machines/machines-setup";
+import { MaterialsSetup } from "../machines/materials-setup";
 import { Spools } from "../machines/spools";
 import { BackupsSetup } from "./backups";
-import { SetupFileSheet } from "./setup-file";
+import { ManyMachines, SetupFileSheet } from "./setup-file";
 import { ShopSetup } from "./shop-form";
 import { StillOpen } from "./still-open";
 import { Storage } from "./storage";
@@ -29,7 +30,7 @@ export function SetupPage() {
         <div className="flex min-w-0 flex-col gap-5">
           <StillOpen />
           <ShopSetup />
-          <MachinesSetup />
+          <MachinesSetup many={<ManyMachines />} />
           <Sheet>
             <SheetTitle>How the next build is chosen</SheetTitle>
             {failed ? (
@@ -56,6 +57,7 @@ export function SetupPage() {
           <WatchSetup />
           <FilmsSetup />
           <Spools />
+          <MaterialsSetup />
           <Prices />
           <PeopleSetup />
         </div>

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import PurePath
 from typing import BinaryIO, TextIO
 
 import click
@@ -11,9 +12,16 @@ from chronarch.cli.output import show_facts, show_json, show_table
 from chronarch.cli.plain import say
 from chronarch.client import requests
 from chronarch.wire.system.first_steps import FirstStepsChange, Step
+from chronarch.wire.system.setup_file import SetupFormat
 from chronarch.wire.system.shop import ShopChange
 
 MOST = 800_000
+format_option = click.option(
+    "--format",
+    "form",
+    type=click.Choice([one.value for one in SetupFormat]),
+    help="Without it, what the file's name ends in; else toml.",
+)
 STEP = click.Choice([step.value for step in Step])
 SAYS = {
     Step.SHOP: ("Its name", "setup shop --name NAME"), Step.HOURS: ("When hands are there", "hours set"),
@@ -29,30 +37,46 @@ def setup() -> None:
     """The shop's set-up as a file, to be kept in version control."""
 
 
+def _format(file: object, said: str | None) -> SetupFormat:
+    """As it was said, or as the file's name ends."""
+    ending = PurePath(str(getattr(file, "name", ""))).suffix.removeprefix(".").lower()
+    return SetupFormat(said or (ending if ending in list(SetupFormat) else SetupFormat.TOML))
+
+
 @setup.command()
 @click.argument("file", type=click.File("wb", lazy=True), default="-")
+@format_option
 @pass_service
-def export(service: Service, file: BinaryIO) -> None:
-    """Write all that the shop has decided to FILE (or show it), as TOML: its name, money, planning, hours, models,
-    machines, prices and the rule of backups. Spools, people, channels and passwords are not in it."""
-    file.write(service.do(requests.setup_file()))
+def export(service: Service, file: BinaryIO, form: str | None) -> None:
+    """Write what the shop has decided to FILE (or show it). As TOML: its name, money, planning, hours, materials,
+    models, machines, prices and the rule of backups; spools, people, channels and passwords are not in it. As CSV: its
+    machines. As JSON: its catalogue of models with their sequences, and of materials."""
+    file.write(service.do(requests.setup_file(_format(file, form))))
+
+
+@setup.command()
+@pass_service
+def schema(service: Service) -> None:
+    """The JSON Schema of a catalogue."""
+    show_json(service.do(requests.catalogue_schema()))
 
 
 @setup.command("apply")
 @click.argument("file", type=click.File("r"))
+@format_option
 @click.option("--dry-run", is_flag=True, help="Only say what would change.")
 @json_option
 @pass_service
-def apply_file(service: Service, file: TextIO, dry_run: bool, as_json: bool) -> None:
+def apply_file(service: Service, file: TextIO, form: str | None, dry_run: bool, as_json: bool) -> None:
     """Have the shop be as FILE says (- reads standard input). What it leaves out stays, nothing is removed, and applied
-    again it changes nothing."""
+    again it changes nothing. TOML says anything; CSV has a row for each machine; JSON has models and materials."""
     try:
         text = file.read(MOST + 1)
     except UnicodeDecodeError as error:
         raise click.UsageError(f"{file.name} is not text: {error}.") from None
     if len(text) > MOST:
         raise click.UsageError(f"{file.name} has over {MOST:,} characters, which no set-up has.")
-    done = service.do(requests.apply_setup_file(text, dry_run))
+    done = service.do(requests.apply_setup_file(text, dry_run, _format(file, form)))
     if as_json:
         return show_json(done)
     show_table(("What", "Change"), [[one.about, one.what] for one in done.changes], "All is as the file says.")

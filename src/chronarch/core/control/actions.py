@@ -17,7 +17,7 @@ from annotated_types import Len
 from chronarch.core.bounds import Celsius, Counted, Figure, Mm, Percent, Word
 from chronarch.core.errors import CoreError
 from chronarch.core.gcode.vocabulary import LASTING_SETTINGS
-from chronarch.core.machines.materials import MATERIALS
+from chronarch.core.machines.materials import USUAL_MATERIALS, Materials
 from chronarch.core.machines.model import MachineModel, OwnSequence
 
 
@@ -48,6 +48,7 @@ class MachineSituation:
     position_mm: tuple[float, float, float] | None = None
     laden: bool = False
     """Whether a part stands on the bed."""
+    materials: Materials = USUAL_MATERIALS
 
 
 @dataclass(frozen=True)
@@ -303,9 +304,9 @@ def offset_step(mm: float) -> bytes:
 def _preset(a: Preset, model: MachineModel, at: MachineSituation) -> list[bytes]:
     if not a.material:
         return [b"M104 S0", b"M140 S0"]
-    material = MATERIALS.get(a.material.upper())
+    material = at.materials.get(a.material)
     if material is None:
-        raise NotPossible(f"There is no preset for {a.material!r}; there are {', '.join(MATERIALS)}.")
+        raise NotPossible(f"There is no preset for {a.material!r}; there are {', '.join(at.materials)}.")
     nozzle = _within(material.nozzle_c, 0, model.nozzle_ceiling_c, "nozzle", "°C")
     bed = _within(material.bed_c, 0, model.bed_ceiling_c, "bed", "°C")
     return [f"M104 S{nozzle:g}".encode(), f"M140 S{bed:g}".encode()]

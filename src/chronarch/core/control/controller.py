@@ -18,6 +18,7 @@ from chronarch.core.control.heater_safety import HeaterSafety
 from chronarch.core.control.injected_commands import InjectedCommands
 from chronarch.core.control.line_protocol import CommandSequence, Program
 from chronarch.core.gcode.plan import TimePlan
+from chronarch.core.machines.materials import USUAL_MATERIALS
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import MACHINE, MachineEvent, MachineState, Outcome, WrongState, after
 
@@ -32,6 +33,7 @@ class MachineController(ABC):
         self.connection = Connection(self.machine)
         self.heaters = HeaterSafety(self.machine, self._heaters_off_now)
         self.wants_reconnect = False
+        self.materials = USUAL_MATERIALS
 
     # How it stands -------------------------------------------------------------------------------------------
 
@@ -195,7 +197,7 @@ class MachineController(ABC):
         """What `actions.check` must know of the machine now."""
         m = self.machine
         laden = m.spec is not None or m.state in (MachineState.COOLING, MachineState.UNCLEARED)
-        return MachineSituation(self.activity, m.heat.nozzle_c, m.position_mm, laden)
+        return MachineSituation(self.activity, m.heat.nozzle_c, m.position_mm, laden, self.materials)
 
     # For the kinds of controller -----------------------------------------------------------------------------
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from chronarch.core.machines.materials import grams
+from chronarch.core.machines.materials import Materials
 from chronarch.core.upkeep.due import weight_of
 
 
@@ -17,10 +17,9 @@ class Odometer:
     builds: int = 0
     grams: Mapping[str, float] = field(default_factory=dict)
 
-    @property
-    def metres(self) -> float:
+    def metres(self, materials: Materials) -> float:
         """Metres of filament; a metre of an abrasive material counts for several."""
-        return sum(laid / grams(name, 1000.0) * weight_of(name) for name, laid in self.grams.items())
+        return sum(laid / materials.grams(name, 1000.0) * weight_of(name) for name, laid in self.grams.items())
 
     def since(self, before: Odometer) -> Odometer:
         """What came after an earlier standing. What was taken back since counts as nothing."""

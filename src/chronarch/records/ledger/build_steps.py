@@ -8,11 +8,11 @@ from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.control.events import BuildEnded
-from chronarch.core.machines.materials import grams
 from chronarch.core.machines.states import BUILD, BuildEvent, BuildState, Outcome, WrongState, after
 from chronarch.core.notices.kinds import Gravity, NoticeKind
 from chronarch.records.library.tables import ContentReading
 from chronarch.records.machines import spools
+from chronarch.records.machines.materials import load_materials
 from chronarch.records.machines.tables import Machine, Model
 from chronarch.records.notices.opening import close_notice, open_notice
 from chronarch.records.orders import build_uses
@@ -92,6 +92,7 @@ async def _laid(db: AsyncSession, build: Build, machine: Machine, filament_mm: f
     by_tool = {int(n): mm for n, mm in figures.get("filament_mm", {}).items()} or dict.fromkeys(list(loaded)[:1], 1.0)
     whole = sum(by_tool.values()) or 1.0
     wanted = job.requirement.get("material")
+    grams = (await load_materials(db)).grams
     return {n: grams(wanted or loaded.get(n, ""), filament_mm * mm / whole) for n, mm in by_tool.items()}
 
 

@@ -97,6 +97,18 @@ class Plug(Base):
     off_by_itself: Mapped[bool] = mapped_column(Boolean, default=False)
 
 
+class Material(Base):
+    """A material of the shop's own, or a usual one with its own figures."""
+
+    __tablename__ = "material"
+    __change__ = "materials"
+    name: Mapped[str] = mapped_column(String(60), primary_key=True)
+    density_g_cm3: Mapped[float] = mapped_column(Float(53))
+    nozzle_c: Mapped[float] = mapped_column(Float(53))
+    bed_c: Mapped[float] = mapped_column(Float(53))
+    diameter_mm: Mapped[float] = mapped_column(Float(53))
+
+
 class Spool(Base):
     """One reel in one colour. On a tool of a machine, or on the shelf."""
 

@@ -23,6 +23,7 @@ from chronarch.core.machines.states import BuildState
 from chronarch.records import tables as t
 from chronarch.records.failures import away
 from chronarch.records.ledger.tender_events import commit_event
+from chronarch.records.machines.materials import own_materials
 from chronarch.service.context import ServiceContext, part_of
 from chronarch.service.http.open_connections import OpenConnections
 from chronarch.service.http.sockets import (
@@ -149,7 +150,7 @@ class TenderSession:
         if order is not None and not order.ended:
             order = order.model_copy(update={"film": await self._room.film_of(order.build)})
         plug = await setup_of(db, self._room.secrets, known.row.id)
-        return config.model_copy(update={"order": order, "plug": plug})
+        return config.model_copy(update={"order": order, "plug": plug, "materials": await own_materials(db)})
 
     async def _configure(self, db: AsyncSession, known: FleetMachine) -> None:
         if known.row.unsure is not None:  # it is told all once it has answered the roll call

@@ -12,12 +12,12 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.machines.materials import grams
 from chronarch.core.machines.states import BuildState, MachineState, Outcome
 from chronarch.core.machines.upkeep_calls import Blocks
 from chronarch.core.notices.kinds import Gravity, NoticeKind
 from chronarch.core.planning.together import conflicts
 from chronarch.records import tables as t
+from chronarch.records.machines.materials import load_materials
 from chronarch.records.orders import orders as order_records
 from chronarch.records.orders.jobs import copies_of
 from chronarch.service.machines.fleet import Fleet, FleetMachine
@@ -264,12 +264,13 @@ async def spools_short(look: ShopLook) -> list[Found]:
         )
         .where(t.Build.id.in_(list(at_work)))
     )  # fmt: skip
+    materials = await load_materials(look.db)
     found = []
     for build, figures in (await look.db.execute(query)) if at_work else ():
         known = at_work[build]
         for tool, mm in (figures or {}).get("filament_mm", {}).items():
             spool = known.spools.get(int(tool))
-            short_g = grams(spool.material, mm) - spool.grams_left if spool else 0.0
+            short_g = materials.grams(spool.material, mm) - spool.grams_left if spool else 0.0
             if spool and short_g > SHORT_BY_G:
                 what = f"{spool.colour} {spool.material}".strip()
                 text = f"The {what} on {known.row.name} runs out before build {build} ends: {short_g:.0f} g are missing"

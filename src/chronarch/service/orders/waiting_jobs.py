@@ -9,12 +9,13 @@ from functools import cached_property
 from sqlalchemy import ColumnElement, and_, select, tuple_
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.machines.materials import grams
+from chronarch.core.machines.materials import Materials
 from chronarch.core.orders.quantities import JobQuantities
 from chronarch.core.orders.requirement import Requirement
 from chronarch.core.planning.eligibility import RULES_FOR_SETUP, JobNeed, MachineStatus, first_blocker
 from chronarch.records import tables as t
 from chronarch.records.library import files as library
+from chronarch.records.machines.materials import load_materials
 from chronarch.records.orders.jobs import copies_of, jobs_waiting, requirement_of
 from chronarch.service.library.content_facts import ContentFacts, ContentFactsCache, FactsByModel
 
@@ -39,6 +40,7 @@ class BuildNeeds:
     requirement: Requirement
     variants: tuple[Variant, ...]
     models: frozenset[str]
+    materials: Materials
     unreadable: str = ""
     _asked: dict[str, list[JobNeed]] = field(default_factory=dict)
 
@@ -60,7 +62,7 @@ class BuildNeeds:
         if facts.damage:
             text = f"what was read of {variant.name} is damaged ({facts.damage}); add it again"
             return JobNeed(self.requirement, unreadable=text)
-        return _need_of(self.requirement, facts, self.models)
+        return _need_of(self.requirement, facts, self.models, self.materials)
 
     def choose(self, at: MachineStatus) -> Variant | None:
         """The file that a machine can make; of several, the one that is quickest there."""
@@ -77,7 +79,7 @@ class BuildNeeds:
         return min((variant.pieces for variant in self.variants), default=1)
 
 
-def _need_of(requirement: Requirement, facts: ContentFacts, models: frozenset[str]) -> JobNeed:
+def _need_of(requirement: Requirement, facts: ContentFacts, models: frozenset[str], materials: Materials) -> JobNeed:
     material = requirement.material or facts.material
     return JobNeed(
         requirement,
@@ -87,7 +89,7 @@ def _need_of(requirement: Requirement, facts: ContentFacts, models: frozenset[st
         facts.nozzle_mm,
         facts.material,
         next((name for name in models if name.lower() == facts.model.lower()), ""),
-        {n: grams(material, mm) for n, mm in facts.filament_mm.items()},
+        {n: materials.grams(material, mm) for n, mm in facts.filament_mm.items()},
     )
 
 
@@ -138,6 +140,7 @@ async def waiting_of(
         for variant, part in await _variants(db, facts, _OF_NEWEST, *there):
             of_part.setdefault(part or 0, []).append(variant)
     models = frozenset(model.name for model in await library.models_of(db))
+    materials = await load_materials(db)
     shared: dict[tuple[str, tuple[Variant, ...]], BuildNeeds] = {}
     found = []
     for job, copies in jobs:
@@ -150,7 +153,7 @@ async def waiting_of(
         key = (repr(job.requirement), variants)
         if key not in shared:
             requirement, unreadable = requirement_of(job)
-            shared[key] = BuildNeeds(requirement, variants, models, unreadable)
+            shared[key] = BuildNeeds(requirement, variants, models, materials, unreadable)
         found.append(WaitingJob(job, shared[key], name, copies))
     return found
 

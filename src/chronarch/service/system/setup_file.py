@@ -3,8 +3,8 @@ nothing the second time."""
 
 from __future__ import annotations
 
+import asyncio
 import json
-import tomllib
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from dataclasses import asdict, dataclass, field, replace
 from datetime import time
@@ -14,23 +14,26 @@ from functools import partial
 from typing import Annotated, Any
 
 import tomlkit
-from pydantic import BaseModel, ValidationError
+from pydantic import BaseModel
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from chronarch.core.machines.address import without_secrets
+from chronarch.core.machines.address import parse_address, without_secrets
 from chronarch.core.machines.tools import Tool
 from chronarch.records import tables as t
+from chronarch.records.machines.materials import load_materials, own_materials
 from chronarch.service.context import ServiceContext, part
 from chronarch.service.ledger.costs import keep_cost_settings, load_cost_settings
 from chronarch.service.ledger.prices import asked_price, set_price
 from chronarch.service.machines import setting_up
 from chronarch.service.machines.fleet import Fleet, FleetMachine
+from chronarch.service.machines.materials import set_material
 from chronarch.service.planning.settings import change_planning, keep_hours, load_settings
 from chronarch.service.problems import ApiProblem
 from chronarch.service.system.backup.keeper import BackupKeeper
+from chronarch.service.system.setup_formats import catalogue_json, machines_csv, read_setup
 from chronarch.service.system.shop_facts import change_shop, load_shop
-from chronarch.wire.common import faults_of, fill
+from chronarch.wire.common import fill
 from chronarch.wire.ledger.costs import NewRate
 from chronarch.wire.machines.machine import MachineChange
 from chronarch.wire.machines.model import machine_model
@@ -68,21 +71,36 @@ class SetupFile:
     _steps: tuple[Callable[[w.SetupDocument, str], AsyncIterator[PlannedChange]], ...] = field(init=False)
 
     def __post_init__(self) -> None:
-        self._steps = self._shop, self._planning, self._hours, self._models, self._machines, self._prices, self._backups
+        self._steps = (
+            self._shop, self._planning, self._hours, self._materials, self._models, self._machines, self._prices,
+            self._backups,
+        )  # fmt: skip
 
     # Writing it ---------------------------------------------------------------------------------------------------
 
-    async def text(self) -> str:
-        """All that is set, as TOML."""
+    async def text(self, form: w.SetupFormat) -> str:
+        """What is set, as a format has it."""
+        match form:
+            case w.SetupFormat.CSV:
+                return machines_csv([_machine(known) for known in self.fleet.all()])
+            case w.SetupFormat.JSON:
+                async with self.context.sessions() as db:
+                    return catalogue_json(await setting_up.all_models(db), await own_materials(db))
+        return await self._toml()
+
+    async def _toml(self) -> str:
+        """All of it."""
         async with self.context.sessions() as db:
             costs, settings = await load_cost_settings(db), await load_settings(db)
             models, prices = await setting_up.all_models(db), await self._prices_now(db)
+            materials = await own_materials(db)
         kept = _rule(await self.backups.shown_settings())
         facts = self.context.shop.facts
         document = {
             "shop": {**facts.model_dump(), **costs.model_dump()},
             "planning": settings.planning.model_dump(),
             "hours": [_written(w.HoursPart.of(one)) for _, one in sorted(settings.hours.items())],
+            "materials": [asdict(one) for one in materials],
             "models": [machine_model.dump_python(one, exclude_defaults=True) for one in models],
             "machines": [_written(_machine(known)) for known in self.fleet.all()],
             "prices": [_written(one) for one in prices.values()],
@@ -96,7 +114,8 @@ class SetupFile:
     async def apply(self, asked: w.SetupText, who: str) -> w.SetupDone:
         """Change what differs, or only say it. Raises ApiProblem (409, 422): what was changed before is changed, and
         applying the file again goes on from there."""
-        document = _read(asked.text)
+        kept = {known.row.name.casefold(): _machine(known) for known in self.fleet.all()}
+        document = await asyncio.to_thread(read_setup, asked, kept)
         steps = [step for part in self._steps async for step in part(document, who)]
         for done, step in enumerate(() if asked.dry_run else steps):
             try:
@@ -141,6 +160,17 @@ class SetupFile:
                 what = _difference(w.HoursPart.of(kept), one) if kept else "are set"
                 yield PlannedChange(about, what, partial(self._in_one, keep_hours, wanted))
 
+    async def _materials(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
+        async with self.context.sessions() as db:
+            now, own = await load_materials(db), {one.name.casefold() for one in await own_materials(db)}
+        for one in document.materials:
+            kept = now.get(one.name)
+            one = replace(one, name=kept.name) if kept else one
+            if kept != one or one.name.casefold() not in own:
+                what = _difference(kept, one) or "its usual figures are kept as the shop's own" if kept else "is added"
+                do = partial(set_material, self.context, self.fleet, one)
+                yield PlannedChange(f"material {one.name}", what, do)
+
     async def _models(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
         async with self.context.sessions() as db:
             now = {one.name: one for one in await setting_up.all_models(db)}
@@ -156,17 +186,25 @@ class SetupFile:
         async with self.context.sessions() as db:
             models = {one.name for one in [*await setting_up.all_models(db), *document.models]}
         now = {known.row.name.casefold(): known for known in self.fleet.all()}
+        holders = {known.row.device: known.row.name for known in self.fleet.all()}
         for one in document.machines:
-            about, known = f"machine {one.name}", now.get(one.name.casefold())
+            known = now.get(one.name.casefold())
+            about = f"machine {known.row.name if known else one.name}"
             if one.model not in models:
                 raise ApiProblem(422, f"{about}: there is no model named {one.model!r}; add it to the file.")
             if known is None and HIDDEN in one.link:
                 raise ApiProblem(422, f"{about}: passwords are not written; put its own for {HIDDEN} in {one.link}.")
             if known is None:
+                holder = holders.setdefault(setting_up.device_of(parse_address(one.link), one.tender), one.name)
+                if holder != one.name:
+                    raise ApiProblem(
+                        409, f"{about}: {without_secrets(one.link)} is {holder}'s; one device has one link."
+                    )
                 do = partial(setting_up.add_machine, self.context, self.fleet, one.new(), one.tender)
                 yield PlannedChange(about, f"is added, at {one.link}", do)
                 continue
-            kept, told = _machine(known), one.model_copy(update={"link": without_secrets(one.link)})
+            kept = _machine(known)
+            told = one.model_copy(update={"name": kept.name, "link": without_secrets(one.link)})
             for name in ("model", "link", "tender"):
                 if getattr(told, name) != getattr(kept, name):
                     raise ApiProblem(
@@ -218,16 +256,6 @@ class SetupFile:
         async with self.context.sessions() as db:
             await do(db, *asked)
             await db.commit()
-
-
-def _read(text: str) -> w.SetupDocument:
-    """Raises ApiProblem (422)."""
-    try:
-        return w.SetupDocument.model_validate(tomllib.loads(text))
-    except tomllib.TOMLDecodeError as error:
-        raise ApiProblem(422, f"The file is not TOML: {error}.") from None
-    except ValidationError as error:
-        raise ApiProblem(422, faults_of(error)) from None
 
 
 def _machine(known: FleetMachine) -> w.MachinePart:

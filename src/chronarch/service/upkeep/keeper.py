@@ -14,11 +14,13 @@ from sqlalchemy import func, select
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.machines.materials import Materials
 from chronarch.core.machines.upkeep_calls import Blocks, UpkeepCall
 from chronarch.core.upkeep.calibration import CalibrationVerdict, judge
 from chronarch.core.upkeep.due import Use, days_left, standing
 from chronarch.core.upkeep.odometer import Odometer
 from chronarch.records import tables as t
+from chronarch.records.machines.materials import load_materials
 from chronarch.records.upkeep.odometers import TaskMark, marks, odometers
 from chronarch.service.background import Background
 from chronarch.service.context import ServiceContext, part
@@ -104,16 +106,18 @@ async def standings(db: AsyncSession, machines: Sequence[int], now: datetime) ->
     here = sorted({mark.machine for mark in found})
     whole = await odometers(db, here, now)
     recent = await odometers(db, here, now, now - PACE_OVER)
+    materials = await load_materials(db)
     values = await last_values(db, {mark.task.id for mark in found if mark.task.nominal is not None})
-    return [_standing(mark, whole[mark.machine], recent[mark.machine], values, now) for mark in found]
+    return [_standing(mark, whole[mark.machine], recent[mark.machine], values, materials, now) for mark in found]
 
 
 def _standing(
-    mark: TaskMark, whole: Odometer, recent: Odometer, values: dict[tuple[int, int], list[t.UpkeepDone]], now: datetime
-) -> Standing:
+    mark: TaskMark, whole: Odometer, recent: Odometer, values: dict[tuple[int, int], list[t.UpkeepDone]],
+    materials: Materials, now: datetime,
+) -> Standing:  # fmt: skip
     rules, days = rules_of(mark.task), PACE_OVER / timedelta(days=1)
-    use = use_of(mark, whole, now)
-    a_day = Use(recent.hours / days, recent.builds / days, recent.metres / days, 1.0)
+    use = use_of(mark, whole, now, materials)
+    a_day = Use(recent.hours / days, recent.builds / days, recent.metres(materials) / days, 1.0)
     out = ""
     task, rows = mark.task, values.get((mark.task.id, mark.machine), [])
     if rows and task.nominal is not None and task.tolerance is not None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from chronarch.core.machines.materials import Materials
 from chronarch.core.machines.upkeep_calls import Blocks, UpkeepCall
 from chronarch.core.upkeep.due import DueRules, DueStanding, Use
 from chronarch.core.upkeep.odometer import Odometer
@@ -36,7 +37,7 @@ def rules_of(task: t.UpkeepTask) -> DueRules:
     return DueRules(**{**task.rules, "faults": tuple(task.rules.get("faults") or ())})
 
 
-def use_of(mark: TaskMark, whole: Odometer, at: datetime) -> Use:
+def use_of(mark: TaskMark, whole: Odometer, at: datetime, materials: Materials) -> Use:
     """What a machine did since a task was done there."""
     more = whole.since(mark.odometer)
-    return Use(more.hours, more.builds, more.metres, (at - mark.since) / timedelta(days=1), mark.faults)
+    return Use(more.hours, more.builds, more.metres(materials), (at - mark.since) / timedelta(days=1), mark.faults)

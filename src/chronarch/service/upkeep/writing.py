@@ -10,6 +10,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.upkeep.due import standing
 from chronarch.records import tables as t
+from chronarch.records.machines.materials import load_materials
 from chronarch.records.upkeep.odometers import as_json, forget_marks, marks_of, odometers, same_work
 from chronarch.service.upkeep.standing import rules_of, use_of
 from chronarch.wire.upkeep import tasks as w
@@ -21,11 +22,11 @@ async def write_done(
     """Write it down; the task counts anew from then, and no time is kept free for it any more. Committed by whoever
     asks."""
     part = asked.part or (task.part if task else "")
-    odometer = (await odometers(db, [machine], at))[machine]
+    odometer, materials = (await odometers(db, [machine], at))[machine], await load_materials(db)
     same, since, late = same_work(task.id if task else None, part), None, None
     for mark in await marks_of(db, machine, same):
         if task is not None and mark.task.id == task.id and mark.since < at:
-            share = standing(rules_of(task), use_of(mark, odometer, at)).share
+            share = standing(rules_of(task), use_of(mark, odometer, at, materials)).share
             since, late = mark.since, share if share < inf else None
     row = t.UpkeepDone(
         machine_id=machine, task_id=task.id if task else None, name=asked.name or (task.name if task else ""), at=at,

@@ -25,6 +25,7 @@ from chronarch.core.control.controller import MachineController
 from chronarch.core.control.events import BuildEnded, BuildOnBed, ControlEvent, MachineStands, Noticed
 from chronarch.core.control.film_poses import SHUTTER_S
 from chronarch.core.machines.address import parse_address
+from chronarch.core.machines.materials import USUAL_MATERIALS, Materials
 from chronarch.core.machines.states import WORKING, BuildState, MachineState, WrongState
 from chronarch.tender.checkpoints import CheckpointStore, MachineCheckpoint
 from chronarch.tender.controllers.line_log import LineLog
@@ -119,6 +120,7 @@ class MachineDriver(ABC):
         controller.machine.state = standing.state if standing else _under(config)
         controller.machine.offline = config.state is MachineState.OFFLINE
         controller.machine.reason = standing.reason if standing else config.reason
+        self._take_materials(config)
         self._find(config, standing)
 
     def now(self) -> Instant:
@@ -302,6 +304,9 @@ class MachineDriver(ABC):
             await asyncio.sleep(wait_s)
             wait_s = min(wait_s * 2, 10)
 
+    def _take_materials(self, config: MachineConfig) -> None:
+        self.controller.materials = Materials(USUAL_MATERIALS.values(), config.materials)
+
     def assign(self, config: MachineConfig) -> None:
         """Make what this tender does agree with what the service knows."""
         mine, order = self.config.order, config.order
@@ -314,6 +319,7 @@ class MachineDriver(ABC):
         if config.model != self.config.model:
             self.controller.take_model(config.model)
         self.config = config
+        self._take_materials(config)
         self._keep_config()
         if order is None:
             if not strange and self.controller.machine.state is MachineState.UNCLEARED:

@@ -8,6 +8,7 @@ from pydantic import Field, TypeAdapter
 
 from chronarch.core.control.events import ControlEvent
 from chronarch.core.control.film_taking import FilmTaking, HeadAway
+from chronarch.core.machines.materials import Material
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import MachineState
 from chronarch.wire.common import GivenTime, Time, Wire, as_is
@@ -54,6 +55,8 @@ class MachineConfig(Wire):
     """A build on its bed that the service does not know: it goes on, and its bed is not clear, until that is said."""
     plug: PlugSetup | None = None
     """The plug that it hangs on, if it has one."""
+    materials: list[Material] = Field(default_factory=list)
+    """The shop's own materials, beside the usual ones."""
 
 
 class Hello(Wire):

@@ -1,13 +1,16 @@
-"""A shop's set-up as one file in TOML: all that it has decided, without what is on its shelves and without secrets."""
+"""A shop's set-up as a file: all that it has decided as TOML, without what is on its shelves and without secrets; its
+machines alone as CSV; its models, with their sequences, and its materials as JSON."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import date
-from typing import Annotated
+from enum import StrEnum
+from typing import Annotated, Literal
 
 from pydantic import Field, ValidationError, model_validator
 
+from chronarch.core.machines.materials import Material
 from chronarch.core.machines.model import MachineModel
 from chronarch.wire.common import Label, NozzleMm, Tags, Wire, faults_of
 from chronarch.wire.ledger.costs import CostSettings, Margin, NewRate, Step
@@ -16,6 +19,7 @@ from chronarch.wire.planning.settings import Day, PlanningUpdate, SiteHours, Sta
 from chronarch.wire.system.backups import BackupSettingsChange
 from chronarch.wire.system.shop import ShopChange
 
+ANSWERS = {"yes": True, "true": True, "1": True, "x": True, "no": False, "false": False, "0": False}
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 Span = Annotated[str, Field(pattern=r"^([01]\d|2[0-3]):[0-5]\d-([01]\d|2[0-4]):[0-5]\d$", examples=["08:00-12:00"])]
 Spans = Annotated[list[Span], Field(max_length=24)]
@@ -116,6 +120,76 @@ class MachinePart(Wire):
         return self
 
 
+class MachineRow(Wire):
+    """A row of a CSV of machines. What is empty stays as it is, or is as usual for a machine that is new. Several
+    pools, tags and nozzles are parted by semicolons; the first nozzle is tool 0."""
+
+    name: str
+    model: str = ""
+    link: str = ""
+    tender: str = ""
+    site: str = ""
+    place: str = ""
+    pools: str = ""
+    tags: str = ""
+    nozzle_mm: str = ""
+    hardened: str = ""
+
+    def said(self, kept: MachinePart | None) -> MachinePart:
+        """The machine as it is to be. Raises ValueError."""
+        found = {
+            name: value
+            for name in ("name", "model", "link", "tender", "site", "place")
+            if (value := getattr(self, name))
+        }
+        found |= {name: _parted(value) for name in ("pools", "tags") if (value := getattr(self, name))}
+        tools = [tool.model_dump() for tool in kept.tools] if kept else []
+        if self.nozzle_mm:
+            sizes = [size.replace(",", ".") for size in _parted(self.nozzle_mm)]
+            before = {tool["number"]: tool for tool in tools}
+            tools = [{**before.get(n, {"number": n}), "nozzle_mm": size} for n, size in enumerate(sizes)]
+        hard = [_yes(one) for one in _parted(self.hardened)]
+        tools = tools or [{"number": n} for n in range(max(1, len(hard)))]
+        if len(hard) > len(tools):
+            raise ValueError(f"hardened has {len(hard)} answers for {len(tools)} nozzles")
+        for tool, answer in zip(tools, hard, strict=False):
+            tool["hardened"] = answer
+        try:
+            return MachinePart.model_validate({**(kept.model_dump() if kept else {}), **found, "tools": tools})
+        except ValidationError as error:
+            raise ValueError(faults_of(error)) from None
+
+    @classmethod
+    def of(cls, machine: MachinePart) -> MachineRow:
+        plain = {name: getattr(machine, name) for name in ("name", "model", "link", "tender", "site", "place")}
+        several = {
+            "pools": machine.pools, "tags": machine.tags,
+            "nozzle_mm": [f"{tool.nozzle_mm:g}" for tool in machine.tools],
+            "hardened": ["yes" if tool.hardened else "no" for tool in machine.tools],
+        }  # fmt: skip
+        return cls(**plain, **{name: "; ".join(values) for name, values in several.items()})
+
+
+def _parted(text: str) -> list[str]:
+    return [word for part in text.split(";") if (word := part.strip())]
+
+
+def _yes(word: str) -> bool:
+    if word.casefold() not in ANSWERS:
+        raise ValueError(f"hardened is yes or no; {word!r} is neither")
+    return ANSWERS[word.casefold()]
+
+
+class Catalogue(Wire):
+    """What machines of each model have in common, with the shop's own sequences for them, and what is printed with: to
+    be taken to another shop."""
+
+    catalogue: Literal[1]
+    """Which form of it this is."""
+    models: list[MachineModel] = Field(default_factory=list, max_length=500)
+    materials: list[Material] = Field(default_factory=list, max_length=500)
+
+
 class SetupDocument(Wire):
     """The whole file. What is left out stays as it is, and nothing is removed."""
 
@@ -123,17 +197,36 @@ class SetupDocument(Wire):
     planning: PlanningUpdate = PlanningUpdate()
     hours: list[HoursPart] = Field(default_factory=list, max_length=500)
     models: list[MachineModel] = Field(default_factory=list, max_length=500)
+    materials: list[Material] = Field(default_factory=list, max_length=500)
     machines: list[MachinePart] = Field(default_factory=list, max_length=5000)
     prices: list[NewRate] = Field(default_factory=list, max_length=2000)
     """Without `since` the price that holds now."""
     backups: BackupSettingsChange = BackupSettingsChange()
+
+    @model_validator(mode="after")
+    def _once(self) -> SetupDocument:
+        for what, several in (("machine", self.machines), ("model", self.models), ("material", self.materials)):
+            names = [one.name.casefold() for one in several]
+            twice = next((name for name in names if names.count(name) > 1), None)
+            if twice is not None:
+                raise ValueError(f"the {what} {twice!r} is there twice")
+        return self
+
+
+class SetupFormat(StrEnum):
+    """How a file is written, which says what is in it."""
+
+    TOML = "toml"
+    CSV = "csv"
+    JSON = "json"
 
 
 class SetupText(Wire):
     """A file to be applied."""
 
     text: Annotated[str, Field(max_length=800_000)]
-    """TOML."""
+    format: SetupFormat = SetupFormat.TOML
+    """TOML of anything, CSV of machines, or JSON of a catalogue."""
     dry_run: bool = False
     """Only say what would change."""
 

@@ -11,8 +11,10 @@ from chronarch.core.bounds import Named
 from chronarch.core.control import actions as h
 from chronarch.core.control.action_wording import adjustment
 from chronarch.core.machines.bed_mesh import BedMesh
+from chronarch.core.machines.materials import USUAL_MATERIALS, Materials
 from chronarch.core.machines.states import WORKING, MachineState
 from chronarch.records import tables as t
+from chronarch.records.machines.materials import load_materials
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import Fleet, FleetMachine, TheFleet
@@ -60,12 +62,16 @@ async def emergency_stop(name: Named, fleet: TheFleet) -> RequestDone:
 
 
 @router.post("/machines/{name}/do")
-async def do(name: Named, action: Annotated[w.Action, Body()], who: Caller, fleet: TheFleet) -> w.ActionDone:
+async def do(
+    name: Named, action: Annotated[w.Action, Body()], who: Caller, fleet: TheFleet, context: Context
+) -> w.ActionDone:  # fmt: skip
     """Have a machine do something. Answers once the machine has done it. While a build runs, only actions meant for a
     running build are possible. Sending a line, or running a guarded sequence, needs the right to maintain."""
     known = fleet.find(name)
     _may(action, known, who)
-    h.check(action, known.model, standing(fleet, known))
+    async with context.sessions() as db:
+        materials = await load_materials(db)
+    h.check(action, known.model, standing(fleet, known, materials))
     reply = await fleet.command(known, c.Act(action=action), who.signature, HANDS_WITHIN_S)
     return w.ActionDone(text=f"{known.row.name}: {adjustment(action)}.", said=reply.said)
 
@@ -80,7 +86,7 @@ def _may(action: h.Action, known: FleetMachine, who: Principal) -> None:
         raise ApiProblem(403, f"{what} needs the right to maintain; {who.name} may {who.scope}.")
 
 
-def standing(fleet: Fleet, known: FleetMachine) -> h.MachineSituation:
+def standing(fleet: Fleet, known: FleetMachine, materials: Materials = USUAL_MATERIALS) -> h.MachineSituation:
     """What `actions.check` must know of a machine, from what was last heard of it."""
     sample = known.sample
     if sample is None or not fleet.reachable(known):
@@ -95,7 +101,7 @@ def standing(fleet: Fleet, known: FleetMachine) -> h.MachineSituation:
     )
     nozzle = sample.reading.nozzle.measured_c if sample.reading else None
     laden = known.brief is not None or known.row.state in (MachineState.COOLING, MachineState.UNCLEARED)
-    return h.MachineSituation(moment, nozzle, sample.hands.position_mm, laden)
+    return h.MachineSituation(moment, nozzle, sample.hands.position_mm, laden, materials)
 
 
 @router.get("/machines/{name}/level-maps")

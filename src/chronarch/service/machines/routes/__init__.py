@@ -1,5 +1,6 @@
 """The API's routes of machines."""
 
-from chronarch.service.machines.routes import finding, heat, machines, models, plugs, spools
+from chronarch.service.machines.routes import finding, heat, machines, materials, models, plugs, spools
 
-routers = (machines.router, finding.router, heat.router, models.router, plugs.router, spools.router)
+routers = (machines.router, finding.router, heat.router, models.router, materials.router, plugs.router,
+           spools.router)  # fmt: skip

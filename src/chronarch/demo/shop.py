@@ -129,6 +129,11 @@ MACHINES = (
 )  # fmt: skip
 
 
+NEWCOMER = "Tourbillon"
+"""A machine that has just been unpacked: it says on the network that it is there, and has not joined."""
+NEWCOMER_MODEL = "Lantern 220"
+
+
 @dataclass(frozen=True)
 class DemoCamera:
     """A camera of the shop; `kind` is how it is reached, `path` where at the stand-ins, `login` LOGIN:PASSWORD."""

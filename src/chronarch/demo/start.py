@@ -17,6 +17,7 @@ from dataclasses import asdict, dataclass
 from datetime import UTC, datetime, timedelta
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 from sqlalchemy.exc import SQLAlchemyError
 
@@ -35,6 +36,8 @@ from chronarch.demo.shop import (
     MACHINES,
     MODELS,
     NAME,
+    NEWCOMER,
+    NEWCOMER_MODEL,
     OLD_FIRMWARE,
     OPENING,
     OTHER_STORED,
@@ -115,8 +118,9 @@ class Demo:
         if self._kept_path.exists():
             return DemoState(**json.loads(self._kept_path.read_text()))
         port = free_port() if is_listening(PORT) else PORT
-        standins, rtsp, smtp, *others = free_ports(3 + len(MACHINES))
-        ports = {m.name: port for m, port in zip(MACHINES, others, strict=True)}
+        standins, rtsp, smtp, *others = free_ports(4 + len(MACHINES))
+        names = [*(m.name for m in MACHINES), NEWCOMER]
+        ports = dict(zip(names, others, strict=True))
         broker = PrivateBroker(self.folder / "broker")
         return DemoState(port, standins, ports, secrets.token_urlsafe(9), broker.port, broker.password, rtsp, smtp)
 
@@ -182,7 +186,7 @@ class Demo:
     def _start_children(self) -> None:
         standins = self.folder / "standins.json"
         volume = {m.name: m.volume_mm for m in MODELS}
-        entries = [
+        entries: list[dict[str, Any]] = [
             {
                 "name": m.name,
                 "port": self.kept.machine_ports[m.name],
@@ -198,10 +202,16 @@ class Demo:
                 "further_sensors": m.name in TWO_HOT_ENDS,
                 "firmware": OLD_FIRMWARE.get(m.name, FIRMWARE),
                 "stored": OTHER_STORED.get(m.name, {}),
+                "announces": m.link == "tcp",
+                "model": m.model,
                 **self._camera(m.name),
             }
             for n, m in enumerate(MACHINES)
         ]
+        newcomer = {"name": NEWCOMER, "port": self.kept.machine_ports[NEWCOMER], "rate": self.rate,
+                    "volume_mm": volume[NEWCOMER_MODEL], "seed": len(entries), "announces": True,
+                    "model": NEWCOMER_MODEL}  # fmt: skip
+        entries.append(newcomer)
         standins.write_text(json.dumps(entries, indent=1))
         environment = {
             "CHRONARCH_DATABASE": self.database.url,

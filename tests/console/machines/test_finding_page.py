@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from playwright.sync_api import Page, expect
 
 from chronarch.client import requests
@@ -22,13 +24,14 @@ class FindingPages(ConsoleCase):
 
     def test_one_joins_by_its_own_button(self) -> None:
         page = self.open("/setup/finding", width=390, height=844)
-        row = page.get_by_role("main").get_by_role("listitem").filter(has_text="Anchor")
+        row = page.get_by_role("main").get_by_role("listitem").filter(has_text=f":{self.world.ports['Anchor']}")
         expect(row).to_contain_text("Lantern 220")
         self.assert_fits(page)
         row.get_by_role("button", name="Ask what it is").click()
         expect(row.get_by_role("button", name="Ask what it is")).to_have_count(0)
         row.get_by_role("button", name="Join…").click()
-        expect(page.get_by_label("Name")).to_have_value("Anchor")
+        expect(page.get_by_label("Name")).to_have_value(re.compile(r"Anchor(-\d+)?"))
+        page.get_by_label("Name").fill("Anchor")
         page.get_by_role("button", name="By its button").click()
         expect(page.get_by_text("Nobody has clicked yet")).to_be_visible()
         self.click(page)
@@ -65,7 +68,7 @@ class FindingPages(ConsoleCase):
         page.get_by_label("Model").select_option("a new model…")
         made = page.get_by_role("dialog", name="A new model")
         made.get_by_label("Name of the model").fill("Mantel 180")
-        page.route("**/api/models", lambda route: route.continue_() if route.request.method == "POST" else None)
+        page.route("**/api/models", lambda r: r.continue_() if r.request.method == "POST" else r.abort())
         made.get_by_role("button", name="Add the model").click()
         expect(made).to_be_hidden()
         expect(page.get_by_label("Model")).to_have_value("Mantel 180")

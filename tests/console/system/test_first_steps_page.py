@@ -112,9 +112,10 @@ class FirstHour(ConsoleCase):
 
     def machine(self, page: Page) -> None:
         page.get_by_role("link", name="Find machines").click()
-        row = page.get_by_role("main").get_by_role("listitem").filter(has_text="Anchor")
+        row = page.get_by_role("main").get_by_role("listitem").filter(has_text=f":{self.world.ports['Anchor']}")
         expect(row).to_contain_text("on the network")
         row.get_by_role("button", name="Join…").click()
+        page.get_by_label("Name").fill("Anchor")  # another world on this computer may announce one, too
         page.get_by_label("Model").select_option("a new model…")
         dialog = page.get_by_role("dialog", name="A new model")
         dialog.get_by_label("What it is").select_option(label="The head moves; two tools")

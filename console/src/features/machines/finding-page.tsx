@@ -53,7 +53,12 @@ export function FindingPage() {
           ) : looked.error ? (
             <Failed error={looked.error} again={() => looked.refetch()} />
           ) : looked.isFetching && rows.length === 0 ? (
-            <Loading rows={4} />
+            <>
+              <p role="status" className="m-0 px-5 pb-1 text-sm text-faded">
+                Listening on the network and looking at serial ports: some seconds…
+              </p>
+              <Loading rows={4} />
+            </>
           ) : rows.length === 0 ? (
             <Empty title="Nothing was found">Is it on, and in the same network as the tender? One that does not announce itself is reached by its address.</Empty>
           ) : (
@@ -113,7 +118,7 @@ function Row({ one, tender, join, told }: { one: FoundMachine; tender: string; j
   const says = [one.model, one.contact?.firmware || one.about, one.serial && `no. ${one.serial}`, one.speed && `${one.speed} bits/s`].filter(Boolean).join(" · ");
   return (
     <li className="flex flex-wrap items-center justify-between gap-x-4 gap-y-1 px-5 py-2.5">
-      <span className="min-w-0 flex-1">
+      <span className={`min-w-0 ${one.machine ? "flex-1" : "flex-[1_1_15rem]"}`}>
         <span className={one.machine ? "" : "font-semibold"}>{one.machine || one.name || one.proposed}</span> <span className="text-sm text-faded">{HOW[one.how]}</span>
         <span className="block truncate text-sm" title={says}>
           {says}

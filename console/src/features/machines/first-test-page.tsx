@@ -39,7 +39,12 @@ function Steps({ machine: m }: { machine: MachineDetail }) {
   return (
     <Page title={`First test of ${m.name}`} beside={<Link to={`/machines/${m.name}`}>To its page</Link>}>
       <div className="mx-auto flex max-w-3xl flex-col gap-5">
-        {locked && <p className="m-0 rounded-md bg-alarm-wash px-4 py-2.5 text-alarm">{m.build ? "A build is on it: it is tried while none is." : "It cannot be reached, or is down. See to it first."}</p>}
+        {locked &&
+          (m.build ? (
+            <p className="m-0 rounded-md bg-sunk px-4 py-2.5">A build is on it: it is tried while none is.</p>
+          ) : (
+            <p className="m-0 rounded-md bg-alarm-wash px-4 py-2.5 text-alarm">It cannot be reached, or is down. See to it first.</p>
+          ))}
         <Step title="It heats" done={done.heat}>
           <Heat machine={m} locked={locked} told={tell("heat")} />
         </Step>

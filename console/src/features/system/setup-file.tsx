@@ -36,7 +36,7 @@ export function SetupFileSheet() {
         <ul className="m-0 list-none divide-y divide-rule border-y border-rule p-0">
           {FORMATS.map((f) => (
             <li key={f.format} className="grid items-center gap-x-4 gap-y-1 py-2.5 sm:grid-cols-[11rem_1fr]">
-              <a href={`/api/setup-file?format=${f.format}`} download>
+              <a href={`/api/setup-file?format=${f.format}`} download className="underline">
                 {f.name}
               </a>
               <span className="text-sm text-faded">{f.what}</span>
@@ -57,7 +57,7 @@ export function ManyMachines() {
       <ApplyFile action="Add many from a table…" label="A table of machines" of={["csv"]} />
       <span className="text-sm text-faded">
         A row for each machine, as in{" "}
-        <a href="/api/setup-file?format=csv" download>
+        <a href="/api/setup-file?format=csv" download className="underline">
           the table as it is now
         </a>{" "}
         (CSV).

@@ -33,12 +33,14 @@ def find_machines(service: Service, broker: str, seconds: float, tender: str, as
     )
     if as_json:
         return show_json(looked)
+    new_first = sorted(looked.found, key=lambda one: (bool(one.machine), one.machine or one.proposed))
     rows = [
-        [one.machine or f"({one.proposed})", one.how, one.link, " ".join(filter(None, (one.model, one.about)))]
-        for one in looked.found
-    ]
+        [one.machine or one.proposed, "joined" if one.machine else "new", one.how, one.link,
+         " ".join(filter(None, (one.model, one.about)))]
+        for one in new_first
+    ]  # fmt: skip
     none = "Nothing was found. A machine can be added by its address: chronarch machines join NAME --link ADDRESS."
-    show_table(("Machine", "Found by", "Address", "It says"), rows, none)
+    show_table(("Machine", "Here", "Found by", "Address", "It says"), rows, none)
     for trouble in looked.troubles:
         say(f"Not looked everywhere: {trouble}")
     return None

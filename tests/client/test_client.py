@@ -12,11 +12,14 @@ import unittest
 from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
-from typing import ClassVar
+from time import sleep
+from typing import Any, ClassVar
+from unittest.mock import patch
 
-from pydantic import ValidationError
+from pydantic import TypeAdapter, ValidationError
 
-from chronarch.client import AsyncClient, Client, ClientError, RefusedByService, Unreachable, requests
+from chronarch.client import AsyncClient, Client, ClientError, RefusedByService, Unreachable, call, requests
+from chronarch.core.control import actions as h
 from chronarch.core.orders.states import Verdict
 from chronarch.wire.orders.jobs import NewJob
 
@@ -160,3 +163,32 @@ class Calls(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             asyncio.run(work(Path(folder)))
             self.assertEqual((Path(folder) / "x").read_bytes(), b"G28\n" * 1000)
+
+
+class Threads(unittest.TestCase):
+    def test_what_reads_and_writes_a_kind_is_made_by_one_thread_at_a_time_and_once(self) -> None:
+        made: list[Any] = []
+        at_once: list[int] = []
+        going = 0
+
+        class Making(TypeAdapter[Any]):
+            def __init__(self, kind: Any) -> None:
+                nonlocal going
+                going += 1
+                at_once.append(going)
+                sleep(0.02)
+                super().__init__(kind)
+                made.append(kind)
+                going -= 1
+
+        actions = [h.Home(), h.Move(x=1), h.Adjust(nozzle_c=40), h.Preset("PLA")]
+        call._made.cache_clear()
+        self.addCleanup(call._made.cache_clear)
+        with patch.object(call, "TypeAdapter", Making):
+            threads = [threading.Thread(target=requests.act("Anchor", one).arguments) for one in actions * 3]
+            for thread in threads:
+                thread.start()
+            for thread in threads:
+                thread.join()
+        self.assertEqual(set(at_once), {1})
+        self.assertEqual(sorted(kind.__name__ for kind in made), ["Adjust", "Home", "Move", "Preset"])

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import threading
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from datetime import datetime
+from functools import cache
 from pathlib import Path
 from typing import Any, Generic, TypeVar
 from urllib.parse import quote
@@ -66,7 +68,22 @@ class Call(Generic[T]):
 
 def _dumped(value: Any) -> bytes:
     """A dataclass of the core as JSON."""
-    return TypeAdapter(type(value)).dump_json(value, exclude_none=True)
+    return _adapter(type(value)).dump_json(value, exclude_none=True)
+
+
+def _adapter(kind: Any) -> TypeAdapter[Any]:
+    """What reads and writes a kind; made by one thread at a time, because making it parses, which Python 3.11 cannot do
+    in several."""
+    with _making:
+        return _made(kind)
+
+
+_making = threading.Lock()
+
+
+@cache
+def _made(kind: Any) -> TypeAdapter[Any]:
+    return TypeAdapter(kind)
 
 
 def check(response: httpx.Response) -> None:
@@ -86,7 +103,7 @@ def read_answer(kind: Any, response: httpx.Response) -> Any:
         return response.text
     if kind is bytes:
         return response.content
-    return TypeAdapter(kind).validate_json(response.content)
+    return _adapter(kind).validate_json(response.content)
 
 
 def some(**values: Any) -> dict[str, str]:

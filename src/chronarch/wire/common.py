@@ -95,13 +95,12 @@ def faults_of(error: ValidationError) -> str:
     return "; ".join(fault_text(e["loc"], e["msg"]) for e in error.errors())
 
 
-_AS_IS = ConfigDict(extra="forbid", allow_inf_nan=False, use_attribute_docstrings=True)
-
-
 def as_is(*kinds: type) -> None:
-    """Let dataclasses of the core cross the wire as they are; unknown fields and numbers that are none are refused."""
+    """Let dataclasses of the core cross the wire as they are; unknown fields and numbers that are none are refused.
+    Their docstrings are not read: pydantic would parse them when one is first used, and Python 3.11 cannot parse in
+    several threads at once."""
     for kind in kinds:
-        setattr(kind, "__pydantic_config__", _AS_IS)  # noqa: B010
+        setattr(kind, "__pydantic_config__", ConfigDict(extra="forbid", allow_inf_nan=False))  # noqa: B010
 
 
 class Wire(BaseModel):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import httpx
 
 from chronarch.client import RefusedByService, requests
@@ -11,6 +13,10 @@ from tests.support.world import WorldCase
 
 
 class Photos(WorldCase):
+    def photos(self) -> list[Path]:
+        """What is kept by content in the world's folder: it has no files."""
+        return [path for path in (self.world.folder / "blobs").glob("??/*") if len(path.name) == 64]
+
     def test_a_machine_has_a_photo_another_and_none(self) -> None:
         do = self.world.client.do
         self.assertEqual(do(requests.machine("Anchor")).photo, "")
@@ -28,7 +34,11 @@ class Photos(WorldCase):
         self.assertEqual((got.headers["content-type"], got.content), ("image/png", jpeg(90, kind="PNG")))
         with self.assertRaisesRegex(RefusedByService, "neither a JPEG nor a PNG"):
             do(requests.put_machine_photo("Anchor", b"<svg/>"))
+        kept = self.photos()
+        self.assertEqual(len(kept), 1, "the one before is kept no longer")
         self.assertEqual(do(requests.remove_machine_photo("Anchor")).photo, "")
+        self.assertEqual(self.photos(), [])
+        self.assertFalse(self.world.rows("select sha256 from `blob` where sha256 = :it", it=kept[0].name))
         done = processes.run("machines", "photo", "Anchor", env=self.world.environment)
         self.assertEqual(done.returncode, 2)
         self.assertIn("one of both", done.stderr)

@@ -353,10 +353,10 @@ async def make_folders(db: AsyncSession, path: str) -> None:
 
 
 async def drop_unused(store: ContentStore, db: AsyncSession, contents: list[str]) -> None:
-    """Remove contents that no revision, build, part or running arrival names."""
+    """Remove contents that no revision, build, part, photo or running arrival names."""
     for sha256 in set(contents):
         used = 0
-        for column in (t.Revision.sha256, t.Build.sha256, t.Build.fed_sha256):
+        for column in (t.Revision.sha256, t.Build.sha256, t.Build.fed_sha256, t.Build.photo, t.Machine.photo):
             used += (await db.execute(select(func.count()).where(column == sha256))).scalar_one()
         used += (
             await db.execute(select(func.count()).where(t.Arrival.sha256 == sha256, t.Arrival.state == READING))

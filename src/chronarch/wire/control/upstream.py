@@ -19,7 +19,7 @@ from chronarch.wire.machines.finding import Look, Looked
 from chronarch.wire.machines.machine import BuildBrief, MachineControls, Reading
 from chronarch.wire.machines.power import PlugSetup, Power
 
-as_is(FilmTaking, HeadAway)
+as_is(FilmTaking, HeadAway, Material)
 
 
 class OpenBuild(Wire):

@@ -3,6 +3,7 @@ machines alone as CSV; its models, with their sequences, and its materials as JS
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from datetime import date
 from enum import StrEnum
@@ -12,13 +13,14 @@ from pydantic import Field, ValidationError, model_validator
 
 from chronarch.core.machines.materials import Material
 from chronarch.core.machines.model import MachineModel
-from chronarch.wire.common import Label, NozzleMm, Tags, Wire, faults_of
+from chronarch.wire.common import Label, NozzleMm, Tags, Wire, as_is, faults_of
 from chronarch.wire.ledger.costs import CostSettings, Margin, NewRate, Step
 from chronarch.wire.machines.machine import NewMachine
 from chronarch.wire.planning.settings import Day, PlanningUpdate, SiteHours, StaffedMinutes
 from chronarch.wire.system.backups import BackupSettingsChange
 from chronarch.wire.system.shop import ShopChange
 
+as_is(Material)
 ANSWERS = {"yes": True, "true": True, "1": True, "x": True, "no": False, "false": False, "0": False}
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 Span = Annotated[str, Field(pattern=r"^([01]\d|2[0-3]):[0-5]\d-([01]\d|2[0-4]):[0-5]\d$", examples=["08:00-12:00"])]
@@ -206,8 +208,8 @@ class SetupDocument(Wire):
     @model_validator(mode="after")
     def _once(self) -> SetupDocument:
         for what, several in (("machine", self.machines), ("model", self.models), ("material", self.materials)):
-            names = [one.name.casefold() for one in several]
-            twice = next((name for name in names if names.count(name) > 1), None)
+            times = Counter(one.name.casefold() for one in several)
+            twice = next((name for name, many in times.items() if many > 1), None)
             if twice is not None:
                 raise ValueError(f"the {what} {twice!r} is there twice")
         return self

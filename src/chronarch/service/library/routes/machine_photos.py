@@ -10,7 +10,8 @@ from chronarch.records import tables as t
 from chronarch.service.context import Context, ServiceContext
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.openapi import body
-from chronarch.service.library.content_store import TheContentStore
+from chronarch.service.library.content_store import ContentStore, TheContentStore
+from chronarch.service.library.intake import drop_unused
 from chronarch.service.library.pictures import keep_picture, picture_file, receive_picture
 from chronarch.service.machines.fleet import Fleet, TheFleet
 from chronarch.service.problems import ApiProblem
@@ -29,7 +30,7 @@ async def put_photo(
     async with context.sessions() as db:
         sha256 = await keep_picture(db, store, received)
         await db.commit()
-    return await _set(context, fleet, name, sha256)
+    return await _set(context, fleet, store, name, sha256)
 
 
 @router.get("/machines/{name}/photo", response_class=Response, responses={200: {"content": {"image/jpeg": {}}}})
@@ -42,16 +43,21 @@ async def photo(name: Named, fleet: TheFleet, store: TheContentStore) -> FileRes
 
 
 @router.delete("/machines/{name}/photo")
-async def remove_photo(name: Named, context: Context, fleet: TheFleet) -> MachineDetail:
+async def remove_photo(name: Named, context: Context, fleet: TheFleet, store: TheContentStore) -> MachineDetail:
     """Show no photo of the machine any more."""
-    return await _set(context, fleet, name, None)
+    return await _set(context, fleet, store, name, None)
 
 
-async def _set(context: ServiceContext, fleet: Fleet, name: str, sha256: str | None) -> MachineDetail:
+async def _set(
+    context: ServiceContext, fleet: Fleet, store: ContentStore, name: str, sha256: str | None
+) -> MachineDetail:
+    """Show another photo, or none; the one before is kept no longer."""
     known = fleet.find(name)
     async with context.sessions() as db:
         row = await db.get_one(t.Machine, known.row.id, with_for_update=True)
-        row.photo = sha256
+        before, row.photo = row.photo, sha256
         await db.commit()
+        if before is not None and before != sha256:
+            await drop_unused(store, db, [before])
         await fleet.load(db, row.name)
     return fleet.detail(fleet.find(name))

@@ -480,7 +480,7 @@ class MachineStandin:
             self.picture.clear()  # told that its bed is clear, the simulated hands have lifted the part off
 
     async def _describe(self, words: dict[str, float], command: str) -> None:
-        name, firmware = self.setup.name, self.setup.firmware
+        name, firmware = self.setup.model or self.setup.name, self.setup.firmware
         self.say(f"FIRMWARE_NAME:{firmware} PROTOCOL_VERSION:1.0 MACHINE_TYPE:{name} EXTRUDER_COUNT:1")
         for name, has in (("AUTOREPORT_TEMP", self.setup.reports_heat), ("EMERGENCY_PARSER", True), ("LEVELING", True)):
             self.say(f"Cap:{name}:{int(has)}")

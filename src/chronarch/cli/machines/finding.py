@@ -10,7 +10,7 @@ from chronarch.cli.context import REFUSED, Service, fail, json_option, pass_serv
 from chronarch.cli.machines.machines import where_options
 from chronarch.cli.output import show_facts, show_json, show_table
 from chronarch.cli.plain import FINITE, say
-from chronarch.client import requests
+from chronarch.client import RefusedByService, requests
 from chronarch.core.machines.tools import Tool
 from chronarch.wire.machines import finding as w
 from chronarch.wire.machines.machine import NewMachine
@@ -18,6 +18,9 @@ from chronarch.wire.machines.machine import NewMachine
 ANSWER_S = 100.0
 LOOK_EVERY_S = 1.0
 tender_option = click.option("--tender", default="tender", show_default=True, help="From whose computer is looked.")
+
+WRONG_CODE = 403
+"""What a code that can be typed again is refused with."""
 
 
 @click.command("find")
@@ -86,7 +89,6 @@ def join(service: Service, name: str, link: str, model: str, nozzle: float, hard
     by = "click" if by_click else "code"
     wish = w.JoinWish.model_validate({"tender": tender, "by": by, "machine": machine})
     begun = service.patient(requests.begin_join(wish), ANSWER_S)
-    code = ""
     if by_click:
         say(f"Press the button of {name}.")
         while not begun.clicked:
@@ -94,9 +96,15 @@ def join(service: Service, name: str, link: str, model: str, nozzle: float, hard
                 fail(begun.problem, REFUSED)
             time.sleep(LOOK_EVERY_S)
             begun = service.do(requests.join_standing(begun.id))
-    else:
-        code = click.prompt(f"The code on the display of {name}")
-    made = service.do(requests.confirm_join(begun.id, code))
+    made = None
+    while made is None:
+        code = "" if by_click else click.prompt(f"The code on the display of {name}")
+        try:
+            made = service.do(requests.confirm_join(begun.id, code))
+        except RefusedByService as error:
+            if error.problem.status != WRONG_CODE:
+                raise
+            say(str(error), err=True)
     say(f"{made.name} has joined.")
 
 

@@ -111,7 +111,7 @@ class MachineFinder:
             join.tries += 1
             if join.tries > MOST_TRIES:
                 del self._joins[number]
-                raise ApiProblem(403, "The code was wrong too often. Begin anew, and read it from the display.")
+                raise ApiProblem(409, "The code was wrong too often. Begin anew, and read it from the display.")
             if not secrets.compare_digest(said.code.strip().encode(), join.code.encode()):
                 raise ApiProblem(403, "That is not the code on the machine's display. Is it the machine that you mean?")
         elif not join.clicked:

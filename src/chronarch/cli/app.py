@@ -22,7 +22,11 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
         "cli.machines.plugs",
         (),
     ),
-    "files": ("The library of sliced files: add, find, file away, edit.", "cli.library.files", ("cli.library.edits",)),
+    "files": (
+        "The library of sliced files: add, find, file away, edit.",
+        "cli.library.files",
+        ("cli.library.edits", "cli.library.ways_in"),
+    ),
     "parts": ("Parts, and the files that make each.", "cli.library.parts", ()),
     "orders": ("Orders: what customers want by when.", "cli.orders.orders", ()),
     "plan": ("What each machine does next, when, and why.", "cli.planning.plan", ()),

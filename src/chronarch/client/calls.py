@@ -28,6 +28,7 @@ from chronarch.wire.watching.looking import Got, See, SeenFrame, Wish, unpack_se
 
 T = TypeVar("T")
 TIMEOUT = httpx.Timeout(30.0, connect=5.0)
+FETCHED_WITHIN_S = 1100.0
 IDLE_S = 3.0
 """A connection that was idle for longer is not used again: the service may be closing it at that moment."""
 
@@ -165,7 +166,14 @@ class Client:
             response = self._http.put(call.path, params=call.params, content=body(), headers=call.headers, timeout=600)
         except httpx.TransportError as error:
             raise _away(self.address, error) from error
-        answer = call.read(response)
+        return self._read(call.read(response))
+
+    def fetch_file(self, asked: wl.AddressWish, once: str = "") -> wl.Dropped:
+        """Have the service fetch a file from an address, and wait until it has been read."""
+        return self._read(self.do(requests.drop_from_address(asked, once), FETCHED_WITHIN_S))
+
+    def _read(self, answer: wl.Dropped | wl.Arrival) -> wl.Dropped:
+        """What was added, once it has been read."""
         while isinstance(answer, wl.Arrival):
             time.sleep(0.5)
             there = self.do(requests.arrival(answer.id))

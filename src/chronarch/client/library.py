@@ -41,6 +41,48 @@ def drop(name: str, folder: str, queue: w.QueueWish | None, once: str, digest: s
     return Call("PUT", at("drop", name), w.Dropped | w.Arrival, params=params, headers=headers)
 
 
+def drop_from_address(asked: w.AddressWish, once: str = "") -> Call[w.Dropped | w.Arrival]:
+    """Have the service fetch a file and add it; `once` is an Idempotency-Key."""
+    headers = {"Prefer": "wait=120"} | ({"Idempotency-Key": once} if once else {})
+    return Call("POST", "/api/drop-from-address", w.Dropped | w.Arrival, body=asked, headers=headers)
+
+
+def drives() -> Call[list[w.Drive]]:
+    """The folders of the service's computer from which files may be taken."""
+    return Call("GET", "/api/drives", list[w.Drive])
+
+
+def drive_entries(path: str) -> Call[w.DriveFolder]:
+    return Call("GET", "/api/drives/entries", w.DriveFolder, params={"path": path})
+
+
+def drop_from_drive(asked: w.DriveWish) -> Call[w.TakenFromDrive]:
+    """Take files and folders of the service's computer."""
+    return Call("POST", "/api/drop-from-drive", w.TakenFromDrive, body=asked)
+
+
+def drop_script() -> Call[bytes]:
+    """A program with which a slicer sends what it has sliced."""
+    return Call("GET", "/api/drop-script", bytes)
+
+
+def hot_folders() -> Call[list[w.HotFolderShown]]:
+    """Folders whose files are taken in by themselves."""
+    return Call("GET", "/api/hot-folders", list[w.HotFolderShown])
+
+
+def add_hot_folder(rule: w.HotFolderRule) -> Call[w.HotFolderShown]:
+    return Call("POST", "/api/hot-folders", w.HotFolderShown, body=rule)
+
+
+def change_hot_folder(number: int, rule: w.HotFolderRule) -> Call[w.HotFolderShown]:
+    return Call("PUT", at("hot-folders", number), w.HotFolderShown, body=rule)
+
+
+def remove_hot_folder(number: int) -> Call[RequestDone]:
+    return Call("DELETE", at("hot-folders", number), RequestDone)
+
+
 def arrivals() -> Call[list[w.Arrival]]:
     """Files that are being read now."""
     return Call("GET", "/api/arrivals", list[w.Arrival])

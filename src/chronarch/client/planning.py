@@ -13,6 +13,11 @@ def start_next(name: str) -> Call[RequestDone]:
     return Call("POST", at("machines", name, "start-next"), RequestDone)
 
 
+def start_job(machine: str, job: int) -> Call[RequestDone]:
+    """Start a job's next copy on an idle machine now."""
+    return Call("POST", at("machines", machine, "start", job), RequestDone)
+
+
 def job_why(number: int) -> Call[JobWhy]:
     return Call("GET", f"/api/jobs/{number}/why", JobWhy)
 

@@ -26,7 +26,17 @@ from chronarch.records.ledger.tables import (
     LedgerMonth,
     ReportPlan,
 )
-from chronarch.records.library.tables import Arrival, Blob, ContentReading, File, Folder, Overruling, Part, Revision
+from chronarch.records.library.tables import (
+    Arrival,
+    Blob,
+    ContentReading,
+    File,
+    Folder,
+    HotFolder,
+    Overruling,
+    Part,
+    Revision,
+)
 from chronarch.records.machines.tables import (
     BedMesh,
     HeatReading,
@@ -97,6 +107,7 @@ __all__ = [
     "Frame",
     "HeatReading",
     "HelperLink",
+    "HotFolder",
     "Job",
     "KeptReport",
     "Key",

@@ -49,6 +49,8 @@ from chronarch.service.library import hot_folder
 from chronarch.service.library import routes as library_routes
 from chronarch.service.library.content_facts import ContentFactsCache
 from chronarch.service.library.content_store import ContentStore
+from chronarch.service.library.drives import Drives
+from chronarch.service.library.dropping import Dropping
 from chronarch.service.library.intake import UploadIntake
 from chronarch.service.library.readers import ContentReaders
 from chronarch.service.loop_watch import LoopWatch
@@ -164,6 +166,10 @@ class ServiceParts:
         self.background, self.facts = Background(config.database), ContentFactsCache(context)
         self.planner = Planner(context, self.fleet, self.paces, self.facts)
         self.dispatcher = Dispatcher(context, self.fleet, self.planner)
+        self.intake.begin = self.dispatcher.start_job
+        self.drives = Drives(context.config.folders)
+        self.hot_folders = hot_folder.HotFolders(context, self.intake, self.drives)
+        self.dropping = Dropping(context, self.fleet, self.paces, self.intake)
         self.power = PowerKeeper(context, self.fleet, self.planner)
         self.secrets = Secrets(config.secrets_key or config.blobs / "secrets.key")
         self.cameras = Cameras(context, self.fleet, self.secrets)
@@ -232,6 +238,7 @@ class ServiceParts:
             self.film_store, self.film_maker, self.films, self.watching, self.beds, self.watch_process,
             self.prover, self.changed, self.upkeep, self.backups, self.reporter, self.links, self.links.acts,
             self.router, self.deliverer, self.pushing, self.chat, self.setup_file, self.finder,
+            self.drives, self.hot_folders, self.dropping,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 
@@ -239,7 +246,7 @@ class ServiceParts:
         """What goes on for as long as the service runs."""
         changes, worker = self.context.changes, partial(Worker, now=self.context.clock.real_now)
         lapsed = self.connections.wanted
-        found = [
+        return [
             worker("change log", partial(changes.read, self.context.sessions), CHANGES_EVERY_S, changes.unread),
             worker("dispatch", self.dispatcher.run_once, dispatcher.LOOK_EVERY_S, self.dispatcher.wanted),
             worker("heat log", self.heat_log.write, heat_log.WRITE_EVERY_S),
@@ -267,12 +274,8 @@ class ServiceParts:
             worker("hands at machines", self.hands.look, hands_calls.LOOK_EVERY_S),
             worker("room light", self.light.look, room_light.LOOK_EVERY_S),
             worker("open connections", self.connections.close_lapsed, open_connections.LOOK_EVERY_S, lapsed),
+            worker("hot folders", self.hot_folders.look, hot_folder.LOOK_EVERY_S),
         ]
-        folder = self.context.config.hot_folder
-        if folder is not None:
-            look = hot_folder.HotFolder(self.intake, folder).look
-            found.append(worker("hot folder", look, hot_folder.LOOK_EVERY_S))
-        return found
 
     async def load_fleet(self) -> None:
         """Read the machines; wait for a database that is still starting."""

@@ -26,8 +26,8 @@ class Config:
     shop: str = "The shop"
     largest_file: int = 2 * GIB
     session_hours: float = 14.0
-    hot_folder: Path | None = None
-    """Files put here are taken into the library."""
+    folders: tuple[Path, ...] = ()
+    """Folders of this computer from which files may be taken, beside drives that are plugged in."""
     secrets_key: Path | None = None
     """The file with the key that others' secrets are encrypted with; beside the blobs without one."""
     demo_hands: Path | None = None
@@ -39,7 +39,7 @@ class Config:
 
     @classmethod
     def from_environment(cls) -> Config:
-        """Read CHRONARCH_DATABASE, _BLOBS, _CLOCK, _SHOP, _LARGEST_FILE, _HOT_FOLDER, _SECRETS_KEY, _LOCAL_TENDER and
+        """Read CHRONARCH_DATABASE, _BLOBS, _CLOCK, _SHOP, _LARGEST_FILE, _FOLDERS, _SECRETS_KEY, _LOCAL_TENDER and
         _DEMO_HANDS; without the first, those of the installation on this computer. Raises ValueError."""
         told = os.environ if "CHRONARCH_DATABASE" in os.environ else {**_installed(), **os.environ}
         try:
@@ -58,7 +58,7 @@ class Config:
             blobs=Path(blobs),
             clock=told.get("CHRONARCH_CLOCK", ""),
             shop=told.get("CHRONARCH_SHOP", "The shop"),
-            hot_folder=Path(hot) if (hot := told.get("CHRONARCH_HOT_FOLDER")) else None,
+            folders=tuple(Path(one) for one in told.get("CHRONARCH_FOLDERS", "").split(os.pathsep) if one),
             secrets_key=Path(key) if (key := told.get("CHRONARCH_SECRETS_KEY")) else None,
             demo_hands=Path(hands) if (hands := told.get("CHRONARCH_DEMO_HANDS")) else None,
             local_tender=Path(tender) if (tender := told.get("CHRONARCH_LOCAL_TENDER")) else None,

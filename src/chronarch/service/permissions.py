@@ -100,6 +100,13 @@ _TABLE = """
 /film-rules/{scope}/{subject}              GET:read PUT:operate DELETE:operate
 /drop/{name}                               PUT:operate
 /drop                                      POST:operate
+/drop-from-address                         POST:operate
+/drives                                    GET:operate
+/drives/entries                            GET:operate
+/drop-from-drive                           POST:operate
+/drop-script                               GET:read
+/hot-folders                               GET:read POST:maintain
+/hot-folders/{number}                      PUT:maintain DELETE:maintain
 /arrivals                                  GET:read
 /arrivals/{number}                         GET:read
 /library                                   GET:read
@@ -161,6 +168,7 @@ _TABLE = """
 /what-if                                   POST:read
 /jobs/{number}/why                         GET:read
 /machines/{name}/start-next                POST:operate
+/machines/{name}/start/{job}               POST:operate
 /planning                                  GET:read PATCH:operate
 /planning/strategies                       GET:read
 /hours                                     GET:read PUT:operate

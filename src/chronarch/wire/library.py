@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, Field
+from pydantic import AfterValidator, Field, model_validator
 
 from chronarch.core.bounds import Counted, Number, Word
 from chronarch.core.library.names import check_folder, check_name
@@ -112,6 +112,16 @@ class QueueWish(Wire):
     machine: Label = ""
     model: Label = ""
     held: bool = False
+    now: bool = False
+    """Begin at once, on `machine`, which is idle; if it no longer is by then, the job is first in line for it."""
+
+    @model_validator(mode="after")
+    def _where(self) -> QueueWish:
+        if self.now and not self.machine:
+            raise ValueError("say on which machine it is to begin now")
+        if self.now and self.held:
+            raise ValueError("what is held does not begin now")
+        return self
 
 
 class DropWish(QueueWish):
@@ -122,7 +132,7 @@ class DropWish(QueueWish):
 
     def queued(self) -> QueueWish | None:
         wish = self.model_dump(include=set(QueueWish.model_fields))
-        return QueueWish.model_validate(wish) if self.queue else None
+        return QueueWish.model_validate(wish) if self.queue or self.now else None
 
 
 class Arrival(Wire):
@@ -147,10 +157,81 @@ class Dropped(Wire):
     file: File
     job: int | None = None
     """The job it was queued as, if that was asked."""
+    begun: bool = False
+    """Whether a build of that job has begun."""
     new: bool
     """False when the library had the same content under this name already."""
     alike: list[str] = Field(default_factory=list)
     """Other names in this folder that differ from this one in upper and lower case only."""
+
+
+class AddressWish(DropWish):
+    """A file that the service is to fetch. `name` is what it is called here; as it is there without one."""
+
+    address: Annotated[str, Field(min_length=1, max_length=2000, examples=["https://files.shop.example/clip.gcode"])]
+    name: Word = ""
+
+
+class DriveWish(DropWish):
+    """Files and folders of the service's computer that are to be taken; folders with all that is in them."""
+
+    paths: Annotated[list[Annotated[str, Field(min_length=1, max_length=2000)]], Field(min_length=1, max_length=100)]
+
+
+class Drive(Wire):
+    """A folder of the service's computer from which files may be taken. Bytes."""
+
+    path: str
+    free: int
+    size: int
+
+
+class DriveEntry(Wire):
+    """A folder, or a file that ends as sliced ones do."""
+
+    name: str
+    path: str
+    folder: bool
+    size: int
+    """Bytes."""
+    changed_at: Time
+
+
+class DriveFolder(Wire):
+    """What is in a folder: folders first, by name."""
+
+    path: str
+    above: str
+    """The folder that it is in; empty at a drive's root."""
+    entries: list[DriveEntry]
+    more: int
+    """How many further entries are not listed."""
+
+
+class TakenFromDrive(Wire):
+    """What came of files that were to be taken: arrivals that are read now, and why others were refused, by path."""
+
+    arrivals: list[Arrival]
+    refused: dict[str, str]
+
+
+class HotFolderRule(Wire):
+    """A folder of the service's computer whose files are taken in by themselves: into which folder of the library, and
+    what is queued of each; nothing without `queue`."""
+
+    path: Annotated[str, Field(min_length=1, max_length=700)]
+    folder: FolderPath = ""
+    queue: QueueWish | None = None
+    on: bool = True
+
+
+class HotFolderShown(HotFolderRule):
+    """One of them as it is now. `trouble` says why it cannot be looked into; empty where it can."""
+
+    id: int
+    trouble: str = ""
+    added_at: Time
+    added_by: str
 
 
 class Overruling(Wire):

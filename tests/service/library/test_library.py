@@ -9,7 +9,6 @@ import itertools
 import signal
 import struct
 import threading
-import time
 import unittest
 from dataclasses import replace
 from xml.etree import ElementTree
@@ -31,7 +30,7 @@ from chronarch.wire import library as w
 from chronarch.wire.machines import machine as wm
 from chronarch.wire.orders.jobs import NewJob
 from tests.support.gcode import squares, two_boxes, write
-from tests.support.world import MODEL, World, WorldCase, eventually
+from tests.support.world import MODEL, WorldCase, eventually
 
 _names = itertools.count(1)
 
@@ -422,36 +421,3 @@ class Parts(LibraryCase):
             do(requests.change_part(part.id, w.PartChange(name="wedge", notes="x", files=[])))
         do(requests.change_part(part.id, w.PartChange(name="shim 2", notes="thin")))
         self.assertIn("no part any more", do(requests.remove_part("shim 2")).text)
-
-
-class HotFolder(unittest.TestCase):
-    def test_files_put_there_are_taken_or_refused_with_a_text_that_says_why(self) -> None:
-        world = World()
-        self.addCleanup(world.close)
-        hot = world.folder / "hot"
-        world.environment["CHRONARCH_HOT_FOLDER"] = str(hot)
-        world.start_service()
-        world.add_machines()
-        eventually(lambda: (hot / "refused").is_dir(), "the folder is made")
-        (hot / "looms").mkdir()
-        (hot / "looms" / "clip.gcode").write_text(squares())
-        (hot / "letter.gcode").write_text("Dear sir,\n" * 40)
-        (hot / "notes.odt").write_text("x")
-        growing = hot / "growing.gcode"
-        with growing.open("w") as out:
-            for line in squares(layers=9).splitlines():
-                out.write(line + "\n")
-                out.flush()
-                time.sleep(0.004)
-        says = lambda name: (p := hot / name).exists() and p.read_text()  # noqa: E731
-        self.assertIn("as file", eventually(lambda: says("taken/clip.gcode.txt"), "the clip is taken"))
-        self.assertIn("not G-code", eventually(lambda: says("refused/letter.gcode.txt"), "the letter is refused"))
-        self.assertIn(".gcode", eventually(lambda: says("refused/notes.odt.txt"), "the note is refused"))
-        eventually(lambda: says("taken/growing.gcode.txt"), "the grown file is taken")
-        found = {f.name: f for f in world.client.do(requests.files())}
-        self.assertEqual((found["clip.gcode"].folder, found["clip.gcode"].added_by), ("looms", "hot folder"))
-        self.assertEqual(found["growing.gcode"].reading.layers, 9)
-        self.assertTrue((hot / "taken" / "growing.gcode").exists() and not growing.exists())
-        (hot / "clip.gcode").write_text(squares())
-        second = eventually(lambda: says("taken/clip-2.gcode.txt"), "the same again is told")
-        self.assertIn("already in the library", second)

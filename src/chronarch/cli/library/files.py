@@ -11,6 +11,7 @@ from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, Trans
 
 from chronarch.cli.context import REFUSED, Service, json_option, limit_option, pass_service
 from chronarch.cli.gcode.readings import show_changes, show_findings, show_layers, show_reading
+from chronarch.cli.library.following import follow_options, queue_wish
 from chronarch.cli.output import clock_time, duration, show_csv, show_facts, show_json, show_table, size_text
 from chronarch.cli.plain import FINITE, hand_over, say
 from chronarch.client import RefusedByService, requests
@@ -19,6 +20,7 @@ from chronarch.core.library.names import as_number
 from chronarch.wire import library as w
 
 PATH = click.Path(dir_okay=False, path_type=Path)
+ADDRESSES = ("http://", "https://")
 
 
 @click.group()
@@ -27,21 +29,22 @@ def files() -> None:
 
 
 @files.command("add")
-@click.argument("paths", nargs=-1, required=True, type=click.Path(exists=True, path_type=Path))
+@click.argument("sources", nargs=-1, required=True)
 @click.option("--folder", default="", help="The library's folder they go to.")
-@click.option("--queue", is_flag=True, help="Queue copies of each at once.")
-@click.option("--copies", default=1, show_default=True, help="With --queue: how many.")
-@click.option("--material", default="", help="With --queue: any without it.")
-@click.option("--colour", default="", help="With --queue: any without it.")
-@click.option("--machine", default="", help="With --queue: only this machine.")
+@follow_options
 @click.option("--once", metavar="KEY", default="", help="An Idempotency-Key: adding twice with it adds once.")
 @json_option
 @pass_service
-def add_files(service: Service, paths: tuple[Path, ...], folder: str, queue: bool, copies: int, material: str,
-              colour: str, machine: str, once: str, as_json: bool) -> None:  # fmt: skip
-    """Add sliced files, or folders with everything in them. A file that is refused does not keep the others from being
-    added. A changed file whose name is there already becomes its new revision."""
-    wish = w.QueueWish(copies=copies, material=material, colour=colour, machine=machine) if queue else None
+def add_files(service: Service, /, sources: tuple[str, ...], folder: str, once: str, as_json: bool,
+              **follows: str | int | bool) -> None:  # fmt: skip
+    """Add sliced files, folders with everything in them, or what is at an address (http, https), which the service
+    fetches. A file that is refused does not keep the others from being added. A changed file whose name is there
+    already becomes its new revision."""
+    wish = queue_wish(**follows)  # type: ignore[arg-type]
+    if wish is not None and wish.now and len(sources) > 1:
+        raise click.UsageError("One file can begin now; name one.")
+    addresses = [one for one in sources if one.startswith(ADDRESSES)]
+    paths = tuple(_path(one) for one in sources if not one.startswith(ADDRESSES))
     added: list[w.Dropped] = []
     refused = False
     quiet = not sys.stderr.isatty()
@@ -60,6 +63,15 @@ def add_files(service: Service, paths: tuple[Path, ...], folder: str, queue: boo
             except RefusedByService as error:
                 refused = True
                 say(f"{path.name}: {error}", err=True)
+    for address in addresses:
+        asked = w.AddressWish(
+            address=address, folder=folder, queue=wish is not None, **(wish.model_dump() if wish is not None else {})
+        )
+        try:
+            added.append(service.client.fetch_file(asked, f"{once}/{address}" if once and len(sources) > 1 else once))
+        except RefusedByService as error:
+            refused = True
+            say(f"{address}: {error}", err=True)
     if as_json:
         show_json(added)
     else:
@@ -68,11 +80,24 @@ def add_files(service: Service, paths: tuple[Path, ...], folder: str, queue: boo
             as_what = f"file {d.file.id}" + (f", revision {d.file.revision}" if d.file.revision > 1 else "")
             there = "" if d.new else " (was there already)"
             text = f"{r.layers} layers, {duration(r.planned_s)}, {sum(r.filament_mm.values()) / 1000:.2f} m of filament"
-            say(f"{d.file.name}: {as_what}{there}, {text}{f', queued as job {d.job}' if d.job else ''}")
+            say(f"{d.file.name}: {as_what}{there}, {text}{_job(d)}")
             if d.alike:
                 say(f"  Mind that there is {', '.join(d.alike)} too: another file.", err=True)
     if refused:
         raise SystemExit(REFUSED)
+
+
+def _job(dropped: w.Dropped) -> str:
+    if dropped.job is None:
+        return ""
+    return f", has begun as job {dropped.job}" if dropped.begun else f", queued as job {dropped.job}"
+
+
+def _path(source: str) -> Path:
+    path = Path(source)
+    if not path.exists():
+        raise click.UsageError(f"There is no file or folder {source!r} here.")
+    return path
 
 
 def _expanded(paths: tuple[Path, ...], folder: str) -> list[tuple[Path, str]]:

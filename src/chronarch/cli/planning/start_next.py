@@ -12,7 +12,8 @@ from chronarch.client import requests
 
 @machines.command("start-next")
 @click.argument("name")
+@click.option("--job", type=int, help="A copy of this job; without it, of the next that fits.")
 @pass_service
-def start_next(service: Service, name: str) -> None:
+def start_next(service: Service, name: str, job: int | None) -> None:
     """Start the next waiting copy that fits, whatever the intake."""
-    say(service.do(requests.start_next(name)).text)
+    say(service.do(requests.start_next(name) if job is None else requests.start_job(name, job)).text)

@@ -29,6 +29,15 @@ def check_name(name: str) -> str:
     return clean
 
 
+SLICED = (".gcode", ".gco", ".g", ".nc", ".gcode.gz", ".gcode.zst", ".gco.gz", ".g.gz")
+"""How the names of sliced files end, plain and packed."""
+
+
+def is_sliced(name: str) -> bool:
+    """Whether a file's name says that it is sliced."""
+    return name.lower().endswith(SLICED)
+
+
 def as_number(text: str) -> int | None:
     """The number of a record that a text means; None when it is a name."""
     return int(text) if text.isascii() and text.isdigit() and len(text) < 10 else None

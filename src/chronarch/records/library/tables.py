@@ -143,6 +143,20 @@ class Arrival(Base):
     __table_args__ = (Index("arrival_state", "state"),)
 
 
+class HotFolder(Base):
+    """A folder of the service's computer whose files are taken in by themselves. `queue` is what is queued of each."""
+
+    __tablename__ = "hot_folder"
+    __change__ = "hot-folders"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    path: Mapped[str] = mapped_column(String(700), unique=True)
+    folder: Mapped[str] = mapped_column(String(300), default="")
+    queue: Mapped[dict[str, Any] | None] = mapped_column(JSON(none_as_null=True))
+    on: Mapped[bool] = mapped_column(Boolean, default=True)
+    added_at: Mapped[datetime] = mapped_column(UtcTime)
+    added_by: Mapped[str] = mapped_column(SignedBy())
+
+
 class Overruling(Base):
     """A person lets a content run on a model although a preflight's rule refuses it."""
 

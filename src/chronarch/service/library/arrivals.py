@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pydantic import BaseModel
+from sqlalchemy import exists, select
 
 from chronarch.records import tables as t
 from chronarch.records.library import files as library
@@ -27,8 +28,9 @@ async def answer_of(
         if kept is None:
             raise ApiProblem(404, f"{row.name} was added and has been thrown away since.")
         file = library.file_wire(kept, await paces.all(db))
+        begun = bool(await db.scalar(select(exists().where(t.Build.job_id == row.job_id)))) if row.job_id else False
         alike = await library.alike(db, t.File.name, file.name, t.File.folder == file.folder) if row.new else []
-    return (201 if row.new else 200), w.Dropped(file=file, job=row.job_id, new=row.new, alike=alike)
+    return (201 if row.new else 200), w.Dropped(file=file, job=row.job_id, new=row.new, begun=begun, alike=alike)
 
 
 def arrival_wire(intake: UploadIntake, row: t.Arrival) -> w.Arrival:

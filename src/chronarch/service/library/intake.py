@@ -8,7 +8,7 @@ from __future__ import annotations
 import asyncio
 import errno
 import logging
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import suppress
 from dataclasses import asdict
 from typing import Annotated, Any
@@ -29,6 +29,7 @@ from chronarch.service.context import ServiceContext, part
 from chronarch.service.http.idempotency import Note
 from chronarch.service.library.content_store import ContentStore, Received
 from chronarch.service.library.readers import ContentReaders
+from chronarch.service.problems import ApiProblem
 from chronarch.service.process_pool import NotDone
 from chronarch.wire import library as w
 from chronarch.wire.machines.model import machine_model
@@ -48,6 +49,8 @@ class UploadIntake:
         self._stale: set[str] = set()
         """Models whose figures have changed since their files were read."""
         self.wanted = context.changes.watch("models", "readings")
+        self.begin: Callable[[int, str], Awaitable[object]] = _nobody_begins
+        """Begins a job on a machine; whoever plans says how."""
         self._ended: dict[int, asyncio.Event] = {}
         self._slots: dict[int, int] = {}
         self._tasks: set[asyncio.Task[None]] = set()
@@ -184,6 +187,18 @@ class UploadIntake:
                     await self._add(db, number)
                     await db.commit()
         self._contents.pop(sha256, None)
+        await self._begin_now(number)
+
+    async def _begin_now(self, number: int) -> None:
+        """Have its job begin at once where that was asked; if that cannot be any more, it is first in line."""
+        async with self._context.sessions() as db:
+            row = await db.get_one(t.Arrival, number)
+        queue = row.wish.get("queue") or {}
+        if queue.get("now") and row.job_id is not None:
+            try:
+                await self.begin(row.job_id, queue["machine"])
+            except (CoreError, ApiProblem, SQLAlchemyError) as error:
+                log.warning("job %d did not begin at once: %s", row.job_id, str(error).splitlines()[0])
 
     async def _readings(self, sha256: str, number: int) -> list[tuple[str, dict[str, Any], dict[str, Any]]]:
         """What the content says for every model that has not read it yet."""
@@ -242,6 +257,7 @@ class UploadIntake:
                 held=queue.held,
                 requirement=asdict(needs),
                 line=await last_in_line(db),
+                top=queue.now,
                 created_at=now,
                 created_by=row.added_by,
             )
@@ -305,6 +321,10 @@ class UploadIntake:
 
 
 TheIntake = Annotated[UploadIntake, part(UploadIntake)]
+
+
+async def _nobody_begins(job: int, machine: str) -> None:
+    """Until somebody says how, a job waits for its turn."""
 
 
 def _is_away(error: Exception) -> bool:

@@ -21,6 +21,20 @@ DATABASE_PORT = 3306
 async def check_reach(settings: Config, host: str, port: int, what: str) -> None:
     """Refuse (422) an address for a `what` that belongs to no device. A name that is not known here may be known where
     the tender is, and is allowed."""
+    await _checked(settings, host, port, what)
+
+
+async def reachable_at(settings: Config, host: str, port: int, what: str) -> str:
+    """The numeric address of a host, which was looked at; connecting to it leads nowhere else. Raises ApiProblem
+    (422)."""
+    at = await _checked(settings, host, port, what)
+    if not at:
+        raise ApiProblem(422, f"{host} is not known here; is it written rightly?")
+    return str(min(at, key=lambda ip: (ip.version, ip)))
+
+
+async def _checked(settings: Config, host: str, port: int, what: str) -> set[Ip]:
+    """Raises ApiProblem (422)."""
     at = await _addresses(host, port)
     why = next((why for ip in at if (why := no_device(ip))), "")
     if why:
@@ -32,6 +46,7 @@ async def check_reach(settings: Config, host: str, port: int, what: str) -> None
     for name, its_host, its_port in own:
         if port == its_port and _same_place(at, await _addresses(its_host, its_port)):
             raise ApiProblem(422, f"At {host}:{port} is the {name}, and no {what}.")
+    return at
 
 
 async def _addresses(host: str, port: int) -> set[Ip]:

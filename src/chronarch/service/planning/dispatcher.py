@@ -91,6 +91,19 @@ class Dispatcher:
         await self.planner.renew()
         return f"{waiting.name} (job {waiting.job.id})"
 
+    async def start_job(self, job: int, machine: str) -> str:
+        """Start a job's next copy on an idle machine now, whatever its intake. Returns what is built, `""` when nothing
+        is. Raises ApiProblem (404)."""
+        known = self.fleet.find(machine)
+        if not _may_take(self.fleet.standing(known), by_hand=True):
+            return ""
+        waiting = (await self.planner.renew()).waiting.get(job)
+        async with self.context.sessions() as db:
+            if waiting is None or await self.give(db, waiting, known) is None:
+                return ""
+        await self.planner.renew()
+        return f"{waiting.name} (job {waiting.job.id})"
+
     async def give(self, db: AsyncSession, waiting: WaitingJob, known: FleetMachine) -> t.Build | None:
         """Claim a job's next copy for a machine; None when somebody was quicker or it does not fit after all."""
         chosen = waiting.needs.choose(self.fleet.standing(known))

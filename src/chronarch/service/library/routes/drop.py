@@ -8,38 +8,31 @@ import re
 from collections.abc import AsyncIterator
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, File, Form, Header, Query, Request, Response, UploadFile
-from pydantic import BaseModel
+from fastapi import APIRouter, File, Form, Header, Query, Request, Response, UploadFile
+from pydantic import ValidationError
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.bounds import Number, Word
-from chronarch.core.gcode.decompress import plain_name
-from chronarch.core.library.names import check_folder, check_name
 from chronarch.records import paging
 from chronarch.records import tables as t
-from chronarch.service.context import Context, ServiceContext
+from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
-from chronarch.service.http.idempotency import Note, fingerprint, once
 from chronarch.service.http.openapi import body
 from chronarch.service.http.paging import ManyPaged
+from chronarch.service.http.patience import Patience
 from chronarch.service.http.views import TheViews
-from chronarch.service.library.arrivals import answer_of, arrival_wire
-from chronarch.service.library.content_store import Received
-from chronarch.service.library.intake import TheIntake, UploadIntake
-from chronarch.service.machines.fleet import Fleet, TheFleet
-from chronarch.service.machines.learned_paces import LearnedPaces, TheLearnedPaces
+from chronarch.service.library.arrivals import arrival_wire
+from chronarch.service.library.dropping import TheDropping
+from chronarch.service.library.intake import TheIntake
 from chronarch.service.permissions import Caller
-from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import library as w
-from chronarch.wire.common import Label
+from chronarch.wire.common import Label, faults_of
 
 router = APIRouter(tags=["files"], route_class=RetryingRoute)
-ANSWER_WITHIN_S, LONGEST_S = 20.0, 120.0
 PIECE = 1 << 20
 _DIGEST = re.compile(r"sha-256=:([A-Za-z0-9+/=]+):")
-_WAIT = re.compile(r"\bwait\s*=\s*(\d{1,4})\b", re.IGNORECASE)
 Answers = {200: {"model": w.Dropped}, 201: {"model": w.Dropped}, 202: {"model": w.Arrival}}
 
 
@@ -54,15 +47,6 @@ def _digest_of(header: str) -> str:
         raise ApiProblem(400, "Content-Digest must read sha-256=:BASE64: (RFC 9530), or be left out.") from None
 
 
-def _patience(prefer: Annotated[Word | None, Header()] = None) -> float:
-    """How many seconds the caller wants to wait for the file to be read (RFC 7240: `Prefer: wait=60`)."""
-    found = _WAIT.search(prefer or "")
-    return min(float(found[1]), LONGEST_S) if found else ANSWER_WITHIN_S
-
-
-Patience = Annotated[float, Depends(_patience)]
-
-
 @router.put(
     "/drop/{name:path}",
     status_code=201,
@@ -74,10 +58,7 @@ async def drop_raw(
     name: Word,
     request: Request,
     who: Caller,
-    context: Context,
-    fleet: TheFleet,
-    paces: TheLearnedPaces,
-    intake: TheIntake,
+    dropping: TheDropping,
     asked: Annotated[w.DropWish, Query()],
     patience: Patience,
     content_digest: Annotated[Word | None, Header()] = None,
@@ -88,22 +69,17 @@ async def drop_raw(
     it are queued too. If reading takes longer than 20 s, or than a `Prefer: wait=60` (RFC 7240, at most 120 s) says,
     the answer is the arrival (202), which says how far it is."""
     wanted = _digest_of(content_digest) if content_digest else None
-    received = await intake.receive(request.stream())
+    received = await dropping.intake.receive(request.stream())
     if wanted is not None and wanted not in (received.sent_sha256, received.sha256):
         received.path.unlink(missing_ok=True)
         raise ApiProblem(422, "The file did not arrive whole: its hash is not the one announced. Send it again.")
-    return await _drop(
-        context, fleet, paces, intake, received, name, asked.folder, asked.queued(), who, idempotency_key, patience
-    )
+    return await dropping.take(received, name, asked, who, idempotency_key, patience)
 
 
 @router.post("/drop", status_code=201, response_model=w.Dropped, responses=Answers)  # type: ignore[arg-type]
 async def drop_form(
     who: Caller,
-    context: Context,
-    fleet: TheFleet,
-    paces: TheLearnedPaces,
-    intake: TheIntake,
+    dropping: TheDropping,
     patience: Patience,
     file: Annotated[UploadFile, File()],
     folder: Annotated[Word, Form()] = "",
@@ -114,6 +90,7 @@ async def drop_form(
     machine: Annotated[Label, Form()] = "",
     model: Annotated[Label, Form()] = "",
     held: Annotated[bool, Form()] = False,
+    now: Annotated[bool, Form()] = False,
     idempotency_key: Annotated[Word | None, Header()] = None,
 ) -> Response:
     """The same as a form (multipart/form-data) with the file in `file`, as slicers and scripts send it."""
@@ -122,57 +99,15 @@ async def drop_form(
         while piece := await file.read(PIECE):
             yield piece
 
-    received = await intake.receive(pieces())
-    wish = w.QueueWish(copies=copies, material=material, colour=colour, machine=machine, model=model, held=held)
-    return await _drop(
-        context,
-        fleet,
-        paces,
-        intake,
-        received,
-        file.filename or "",
-        folder,
-        wish if queue else None,
-        who,
-        idempotency_key,
-        patience,
-    )
-
-
-async def _drop(
-    context: ServiceContext,
-    fleet: Fleet,
-    paces: LearnedPaces,
-    intake: UploadIntake,
-    received: Received,
-    name: str,
-    folder: str,
-    wish: w.QueueWish | None,
-    who: Principal,
-    key: str | None,
-    patience: float,
-) -> Response:
     try:
-        if "/" in name and not folder:
-            folder, _, name = name.rpartition("/")
-        name, folder = check_name(plain_name(name) if received.packed else name), check_folder(folder)
-        if wish is not None and wish.machine:
-            wish.machine = fleet.find(wish.machine).row.name
-        asked = wish.model_dump_json() if wish is not None else ""
-
-        async def work(note: Note) -> tuple[int, BaseModel]:
-            queue = wish.model_dump() if wish is not None else None
-            number = await intake.take(received, name, who.signature, note, folder=folder, queue=queue)
-            return await resume(str(number))
-
-        async def resume(number: str) -> tuple[int, BaseModel]:
-            return await answer_of(context, paces, intake, await intake.settled(int(number), patience))
-
-        return await once(
-            context, who.identity, key, fingerprint("drop", name, folder, asked, received.sha256), work, resume
-        )
-    finally:
-        received.path.unlink(missing_ok=True)
+        asked = w.DropWish(
+            folder=folder, queue=queue, copies=copies, material=material, colour=colour, machine=machine, model=model,
+            held=held, now=now,
+        )  # fmt: skip
+    except ValidationError as error:
+        raise ApiProblem(422, faults_of(error)) from None
+    received = await dropping.intake.receive(pieces())
+    return await dropping.take(received, file.filename or "", asked, who, idempotency_key, patience)
 
 
 @router.get("/arrivals", response_model=list[w.Arrival])

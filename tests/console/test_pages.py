@@ -163,9 +163,13 @@ class Pages(ConsoleCase):
         data = page.evaluate_handle(
             "text => { const d = new DataTransfer(); d.items.add(new File([text], 'dropped.gcode')); return d }", text
         )
+        add = page.get_by_role("button", name="Add", exact=True)
         page.get_by_test_id("drop").dispatch_event("drop", {"dataTransfer": data})
+        expect(page.get_by_role("dialog")).to_contain_text("dropped.gcode")
+        add.click()
         expect(page.get_by_role("row", name=re.compile("dropped.gcode"))).to_contain_text("5")
         page.get_by_test_id("drop").dispatch_event("drop", {"dataTransfer": data})
+        add.click()
         expect(page.get_by_role("status").filter(has_text="dropped.gcode")).to_have_count(0)
         expect(page.get_by_role("row", name=re.compile("dropped.gcode"))).to_have_count(1)
 

@@ -142,11 +142,11 @@ export async function value<T>(asked: Promise<Answer<T>>): Promise<T> {
 }
 
 /** Send a file, with progress from 0 to 1. */
-export function sendFile(file: File, folder: string, progress: (share: number) => void): Promise<void> {
+export function sendFile(file: File, wish: Record<string, string | number | boolean>, progress: (share: number) => void): Promise<void> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    const query = folder ? `?folder=${encodeURIComponent(folder)}` : "";
-    request.open("PUT", `/api/drop/${encodeURIComponent(file.name)}${query}`);
+    const query = new URLSearchParams(Object.entries(wish).map(([name, one]) => [name, String(one)]));
+    request.open("PUT", `/api/drop/${encodeURIComponent(file.name)}?${query}`);
     request.setRequestHeader("X-CSRF-Token", csrf);
     request.setRequestHeader("Content-Type", "text/x.gcode");
     request.upload.onprogress = (e) => progress(e.lengthComputable ? e.loaded / e.total : 0);

@@ -25,6 +25,7 @@ const AFFECTS: Record<string, string[]> = {
   builds: ["builds", "build", "changes", "machine", "jobs", "orders", "plan", "notices"],
   "change-points": ["change-points"],
   files: ["files", "parts", "jobs"],
+  "hot-folders": ["hot-folders"],
   jobs: ["jobs", "orders", "plan"],
   ledger: ["ledger"],
   machines: ["machine", "first-steps", "level", "jobs", "plan", "plugs", "upkeep"],

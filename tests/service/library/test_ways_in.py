@@ -27,7 +27,10 @@ class WaysIn(WorldCase):
     def prepare(cls) -> None:
         cls.drive = cls.world.folder / "drive"
         (cls.drive / "looms").mkdir(parents=True)
-        cls.world.environment["CHRONARCH_FOLDERS"] = os.pathsep.join((str(cls.drive), "/nowhere at all"))
+        cls.other = cls.world.folder / "other"
+        cls.other.mkdir()
+        folders = str(cls.drive), str(cls.other), "/nowhere at all"
+        cls.world.environment["CHRONARCH_FOLDERS"] = os.pathsep.join(folders)
         super().prepare()
         cls.host = FileHost(
             {
@@ -123,7 +126,7 @@ class WaysIn(WorldCase):
         (drive / "secret.gcode").symlink_to("/etc/passwd")
         self.assertIn(str(drive), self.shell("drives"))
         inside = self.do(requests.drive_entries(str(drive)))
-        self.assertEqual([(one.name, one.folder) for one in inside.entries if one.name != "hot"],
+        self.assertEqual([(one.name, one.folder) for one in inside.entries],
                          [("looms", True), ("one.gcode", False)])  # fmt: skip
         self.assertEqual(inside.above, "")
         looms = self.do(requests.drive_entries(inside.entries[-2].path))
@@ -151,7 +154,7 @@ class WaysIn(WorldCase):
         eventually(there, "they are in the library")
 
     def test_a_hot_folder_takes_by_its_rule_or_refuses_with_a_text_that_says_why(self) -> None:
-        hot = self.drive / "hot"
+        hot = self.other / "hot"
         hot.mkdir()
         self.assertIn(
             "is looked into", self.shell("hot", "add", str(hot), "--folder", "inbox", "--queue", "--copies", "2")
@@ -189,11 +192,11 @@ class WaysIn(WorldCase):
         (rule,) = self.do(requests.hot_folders())
         self.assertRegex(self.shell("hot", "list"), rf"{hot} +inbox +2 queued")
         self.shell("hot", "turn", str(rule.id), "off")
-        hot.rename(self.drive / "elsewhere")
+        hot.rename(self.other / "elsewhere")
         self.shell("hot", "list")
-        (self.drive / "elsewhere").rename(hot)
+        (self.other / "elsewhere").rename(hot)
         self.shell("hot", "turn", str(rule.id), "on")
-        hot.rename(self.drive / "elsewhere")
+        hot.rename(self.other / "elsewhere")
         eventually(lambda: "may be looked into" in self.do(requests.hot_folders())[0].trouble, "its trouble is said")
         self.assertIn("stays", self.shell("hot", "remove", str(rule.id)))
         self.assertEqual(self.do(requests.hot_folders()), [])
@@ -223,4 +226,5 @@ class WaysIn(WorldCase):
         self.assertIn("not G-code", send().stderr)
 
     drive: Path
+    other: Path
     host: FileHost

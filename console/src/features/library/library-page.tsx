@@ -10,10 +10,12 @@ import { Button } from "../../ui/button";
 import { duration, grams, percent, size, sum, when } from "../../ui/format";
 import { More } from "../../ui/more";
 import { Empty, Failed, Loading, Sheet } from "../../ui/page";
+import { AddFiles } from "./add-files";
 import { BatchBar } from "./batch";
 import { dropped, type Found } from "./dropped";
 import { Filters, useFilter } from "./filters";
 import { Folders, NewFolder } from "./folders";
+import { type Follows, followsBody, ONLY_ADDED } from "./follows";
 import { LibraryFrame, Thumb } from "./library-frame";
 import { QueueDialog } from "./queue-dialog";
 
@@ -33,15 +35,16 @@ export function LibraryPage() {
   const [queueing, setQueueing] = useState<LibraryFile | null>(null);
   const [chosen, setChosen] = useState<ReadonlySet<number>>(new Set());
   const [naming, setNaming] = useState(false);
+  const [adding, setAdding] = useState<Found[] | null>(null);
   const input = useRef<HTMLInputElement>(null);
   const set = (name: string, wish: Partial<Sending>) =>
     setSending((before) => before.map((s) => (s.name === name ? { ...s, ...wish } : s)));
   const add = useChange(
-    async (found: Found[]) => {
+    async ({ found, follows }: { found: Found[]; follows: Follows }) => {
       setSending(found.map((f) => ({ name: f.file.name, share: 0, problem: "" })));
       for (const { file, folder } of found) {
         try {
-          await sendFile(file, folder, (share) => set(file.name, { share }));
+          await sendFile(file, { folder, ...followsBody(follows) }, (share) => set(file.name, { share }));
           setSending((before) => before.filter((s) => s.name !== file.name));
         } catch (error) {
           set(file.name, { problem: error instanceof CallFailed ? error.message : String(error) });
@@ -50,12 +53,13 @@ export function LibraryPage() {
     },
     "files",
     "arrivals",
+    "jobs",
   );
   const drop = async (e: DragEvent) => {
     e.preventDefault();
     setOver(false);
     const found = await dropped(e.dataTransfer, filter.folder ?? "");
-    if (found.length) add.mutate(found);
+    if (found.length) setAdding(found);
   };
   const list = files.data ?? [];
   const picked = list.filter((f) => chosen.has(f.id));
@@ -66,7 +70,7 @@ export function LibraryPage() {
           <Button onClick={() => setNaming(true)}>
             <FolderPlus size={16} aria-hidden /> New folder…
           </Button>
-          <Button kind="strong" onClick={() => input.current?.click()}>
+          <Button kind="strong" onClick={() => setAdding([])}>
             <Upload size={16} aria-hidden /> Add files…
           </Button>
         </div>
@@ -80,7 +84,7 @@ export function LibraryPage() {
         data-testid="files"
         onChange={(e) => {
           const taken = [...(e.target.files ?? [])].map((file) => ({ file, folder: filter.folder ?? "" }));
-          if (taken.length) add.mutate(taken);
+          if (taken.length) add.mutate({ found: taken, follows: ONLY_ADDED });
           e.target.value = "";
         }}
       />
@@ -141,7 +145,7 @@ export function LibraryPage() {
               <Loading />
             ) : list.length === 0 ? (
               library?.files === 0 ? (
-                <Empty title="The library is empty">Drop sliced G-code files here, or choose them with “Add files”.</Empty>
+                <Empty title="The library is empty">Drop sliced G-code files here, or add them from this device, an address or a drive with “Add files”.</Empty>
               ) : (
                 <Empty title="Nothing fits">
                   No file matches.{" "}
@@ -167,6 +171,7 @@ export function LibraryPage() {
         </div>
       </div>
       {queueing && <QueueDialog wanted={{ name: queueing.name, file: queueing }} close={() => setQueueing(null)} />}
+      {adding && <AddFiles folder={filter.folder ?? ""} staged={adding} send={(found, follows) => add.mutate({ found, follows })} close={() => setAdding(null)} />}
       {naming && <NewFolder inside={filter.folder ?? ""} close={() => setNaming(false)} />}
     </LibraryFrame>
   );

@@ -6,6 +6,7 @@ import { useChange } from "../../api/change";
 import { Button } from "../../ui/button";
 import { Dialog, Field, inputLook } from "../../ui/dialog";
 import { duration } from "../../ui/format";
+import { useIdle } from "./follows";
 import { NeedsFields, NO_NEEDS, requirement } from "../orders/needs";
 import { Refusal } from "../../ui/page";
 import { TimeField } from "../../ui/time-field";
@@ -31,6 +32,8 @@ export function QueueDialog({ wanted, close }: { wanted: Wanted; close: () => vo
   const [due, setDue] = useState("");
   const [needs, setNeeds] = useState(NO_NEEDS);
   const [pinned, setPinned] = useState(false);
+  const [machine, setMachine] = useState("");
+  const idle = useIdle();
   const navigate = useNavigate();
   const submit = useChange(() =>
     value(
@@ -47,7 +50,10 @@ export function QueueDialog({ wanted, close }: { wanted: Wanted; close: () => vo
           requirement: requirement(needs) as never,
         },
       }),
-    ).then(() => navigate("/queue")),
+    ).then(async (job) => {
+      if (machine) await value(api.POST("/api/machines/{name}/start/{job}", { params: { path: { name: machine, job: job.id } } }));
+      await navigate(machine ? `/machines/${machine}` : "/queue");
+    }),
   "jobs");
   const send = (e: FormEvent) => {
     e.preventDefault();
@@ -80,6 +86,16 @@ export function QueueDialog({ wanted, close }: { wanted: Wanted; close: () => vo
             Stay with revision {file.revision}; without this, waiting copies follow the newest
           </label>
         )}
+        <Field label="The first begins" hint={idle.length ? undefined : "No machine is idle now."}>
+          <select className={inputLook} value={machine} onChange={(e) => setMachine(e.target.value)}>
+            <option value="">when its turn comes</option>
+            {[...new Set([...idle, machine])].filter(Boolean).map((name) => (
+              <option key={name} value={name}>
+                now, on {name}
+              </option>
+            ))}
+          </select>
+        </Field>
         <Refusal error={submit.error} />
         <div className="flex justify-end gap-2">
           <Button kind="quiet" onClick={close}>

@@ -4,6 +4,7 @@ import { Hours } from "../planning/hours";
 import { PlanningForm } from "../planning/planning-form";
 import { NoticesSetup } from "../notices/notices-setup";
 import { PeopleSetup } from "../access/people-setup";
+import { HotFoldersSetup } from "../library/hot-folders";
 import { Prices } from "../ledger/prices";
 import { MachinesSetup } from "../machines/machines-setup";
 import { MaterialsSetup } from "../machines/materials-setup";
@@ -58,6 +59,7 @@ export function SetupPage() {
           <FilmsSetup />
           <Spools />
           <MaterialsSetup />
+          <HotFoldersSetup />
           <Prices />
           <PeopleSetup />
         </div>

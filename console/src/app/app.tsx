@@ -25,6 +25,7 @@ import { HelpPage } from "../features/rounds/help-page";
 import { RoundsPage } from "../features/rounds/rounds-page";
 import { FirstStepsPage } from "../features/system/first-steps-page";
 import { SetupPage } from "../features/system/setup-page";
+import { StoragePage } from "../features/system/storage-page";
 import { WhatIfPage } from "../features/planning/what-if-page";
 import { QueuePage } from "../features/orders/queue-page";
 import { HistoryPage } from "../features/ledger/history-page";
@@ -89,6 +90,7 @@ function Console() {
           <Route path="/what-if" element={<WhatIfPage />} />
           <Route path="/setup" element={<SetupPage />} />
           <Route path="/setup/finding" element={<FindingPage />} />
+          <Route path="/setup/storage" element={<StoragePage />} />
           <Route path="/first-steps" element={<FirstStepsPage />} />
           <Route path="/first-steps/:step" element={<FirstStepsPage />} />
           <Route path="/library" element={<LibraryPage />} />

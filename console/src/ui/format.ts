@@ -48,10 +48,8 @@ export const percent = (share: number, digits = 0) => `${(share * 100).toFixed(d
 /** A share as CSS wants a width. */
 export const width = (share: number) => `${(share * 100).toFixed(3)}%`;
 export const size = (bytes: number) => (bytes >= 1e9 ? `${(bytes / 1e9).toFixed(2)} GB` : bytes >= 1e6 ? `${(bytes / 1e6).toFixed(1)} MB` : `${(bytes / 1e3).toFixed(1)} kB`);
-/** Grams of a length (mm) of 1.75 mm filament; densities as data sheets give them, g/cm³. */
-const DENSITY: Record<string, number> = { PLA: 1.24, PETG: 1.27, ABS: 1.04, ASA: 1.07, TPU: 1.21, PA: 1.14, PC: 1.2 };
-export const grams = (mm: number, material = "PLA") =>
-  `${(((Math.PI / 4) * 1.75 ** 2 * mm * (DENSITY[material.toUpperCase()] ?? 1.24)) / 1000).toFixed(1)} g`;
+/** Grams of a length (mm) of filament of a density (g/cm³) and diameter (mm). */
+export const grams = (mm: number, density: number, diameter: number) => `${(((Math.PI / 4) * diameter ** 2 * mm * density) / 1000).toFixed(1)} g`;
 export const metres = (mm: number) => `${(mm / 1000).toFixed(2)} m`;
 export const degrees = (c: number | null | undefined) => (c == null ? "–" : `${c.toFixed(0)} °C`);
 /** A length of time as people say it: minutes, then hours. */

@@ -105,6 +105,7 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
         "cli.system.health",
         (),
     ),
+    "storage": ("What takes the disk, when it will be full, and what can go.", "cli.system.storage", ()),
     "backup": (
         "Backups: take and try them, where they go and when, restore one onto an empty machine.",
         "cli.system.backup",

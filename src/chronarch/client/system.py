@@ -10,6 +10,7 @@ from chronarch.wire.system.first_steps import FirstSteps, FirstStepsChange
 from chronarch.wire.system.health import Health
 from chronarch.wire.system.setup_file import SetupDone, SetupFormat, SetupText
 from chronarch.wire.system.shop import HandsWish, ShopChange, ShopInfo
+from chronarch.wire.system.storage import GivenUp, GiveUp, StorageShown
 
 
 def shop() -> Call[ShopInfo]:
@@ -34,6 +35,16 @@ def catalogue_schema() -> Call[dict[str, Any]]:
 def apply_setup_file(text: str, dry_run: bool = False, form: SetupFormat = SetupFormat.TOML) -> Call[SetupDone]:
     """Have the shop be as a file says, or only say what would change."""
     return Call("POST", "/api/setup-file", SetupDone, body=SetupText(text=text, format=form, dry_run=dry_run))
+
+
+def storage() -> Call[StorageShown]:
+    """What takes how much of the disk, and when it will be full."""
+    return Call("GET", "/api/storage", StorageShown)
+
+
+def give_up_storage(asked: GiveUp) -> Call[GivenUp]:
+    """Have some of what can go go for good."""
+    return Call("POST", "/api/storage/give-up", GivenUp, body=asked)
 
 
 def first_steps() -> Call[FirstSteps]:

@@ -68,7 +68,7 @@ from chronarch.records.orders.tables import (
 )
 from chronarch.records.planning.tables import Site
 from chronarch.records.rounds.tables import HelperLink
-from chronarch.records.system.tables import Answered, BackupTaken, Setting
+from chronarch.records.system.tables import Answered, BackupTaken, Setting, StorageDay
 from chronarch.records.upkeep.tables import UpkeepDone, UpkeepMark, UpkeepTask, UpkeepWindow
 from chronarch.records.watching.tables import BedView, Camera, Film, FilmRule, Frame, Suspicion, WatchSetting
 
@@ -141,6 +141,7 @@ __all__ = [
     "Spool",
     "SpoolChange",
     "Stock",
+    "StorageDay",
     "Suspicion",
     "Tender",
     "UpkeepDone",

@@ -94,11 +94,13 @@ from chronarch.service.rounds import routes as rounds_routes
 from chronarch.service.rounds.hands_calls import HandsCalls
 from chronarch.service.secrets import Secrets
 from chronarch.service.system import routes as system_routes
+from chronarch.service.system import storage
 from chronarch.service.system.backup import keeper as backup_keeper
 from chronarch.service.system.backup.keeper import BackupKeeper
 from chronarch.service.system.health import HealthCheck
 from chronarch.service.system.setup_file import SetupFile
 from chronarch.service.system.shop_facts import load_shop
+from chronarch.service.system.storage import StorageKeeper
 from chronarch.service.upkeep import fleet_state, keeper
 from chronarch.service.upkeep import routes as upkeep_routes
 from chronarch.service.upkeep.fleet_state import FirmwareKeeper
@@ -216,6 +218,7 @@ class ServiceParts:
         self.firmware = FirmwareKeeper(context, self.fleet)
         self.backups = BackupKeeper(context, self.secrets)
         self.setup_file = SetupFile(context, self.fleet, self.backups)
+        self.storage = StorageKeeper(context, self.fleet, self.store, self.background, self.backups)
         self.finder = MachineFinder(context, self.fleet)
         self.guard = SignInGuard()
         self.first = FirstRun(context, self.guard)
@@ -238,7 +241,7 @@ class ServiceParts:
             self.film_store, self.film_maker, self.films, self.watching, self.beds, self.watch_process,
             self.prover, self.changed, self.upkeep, self.backups, self.reporter, self.links, self.links.acts,
             self.router, self.deliverer, self.pushing, self.chat, self.setup_file, self.finder,
-            self.drives, self.hot_folders, self.dropping,
+            self.drives, self.hot_folders, self.dropping, self.storage,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 
@@ -274,6 +277,7 @@ class ServiceParts:
             worker("hands at machines", self.hands.look, hands_calls.LOOK_EVERY_S),
             worker("room light", self.light.look, room_light.LOOK_EVERY_S),
             worker("open connections", self.connections.close_lapsed, open_connections.LOOK_EVERY_S, lapsed),
+            worker("storage", self.storage.look, storage.LOOK_EVERY_S),
             worker("hot folders", self.hot_folders.look, hot_folder.LOOK_EVERY_S),
         ]
 

@@ -254,6 +254,8 @@ _TABLE = """
 /first-steps                               GET:maintain PATCH:maintain
 /setup-file                                GET:maintain POST:maintain
 /setup-file/schema                         GET:read
+/storage                                   GET:read
+/storage/give-up                           POST:maintain
 /health                                    GET:read
 /demo/hands                                PUT:operate
 /live                                      GET:read

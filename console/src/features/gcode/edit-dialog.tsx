@@ -6,7 +6,8 @@ import { api, type EditPreview, type FileEdit, type LibraryFile, type LineChange
 import { useChange } from "../../api/change";
 import { Button } from "../../ui/button";
 import { Dialog, Field, inputLook } from "../../ui/dialog";
-import { duration, grams } from "../../ui/format";
+import { duration } from "../../ui/format";
+import { useGrams } from "../machines/queries";
 import { Refusal } from "../../ui/page";
 
 type Kind = FileEdit["kind"] & string;
@@ -221,6 +222,7 @@ function LinesFields({ file, f, set }: LinesProps) {
 }
 
 function Preview({ preview: p, material }: { preview: EditPreview; material: string | undefined }) {
+  const grams = useGrams();
   const refused = p.findings.filter((x) => x.severity === "refuse");
   const signed = (n: number, text: string) => (Math.abs(n) < 0.5 ? "as before" : `${n > 0 ? "+" : "−"} ${text}`);
   const ds = p.planned_after_s - p.planned_before_s;

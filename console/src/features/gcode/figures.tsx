@@ -2,11 +2,13 @@ import { Fragment } from "react";
 import { Link } from "react-router";
 
 import type { LibraryFile } from "../../api/client";
-import { duration, grams, metres, size } from "../../ui/format";
+import { duration, metres, size } from "../../ui/format";
+import { useGrams } from "../machines/queries";
 import { Fact, Sheet, SheetTitle } from "../../ui/page";
 
 /** All that the reading says, and the objects on the bed to choose from. */
 export function Figures({ file: f, chosen, choose }: { file: LibraryFile; chosen: string | null; choose: (name: string | null) => void }) {
+  const grams = useGrams();
   const r = f.reading;
   const said = r.declared;
   const filament = Object.entries(r.filament_mm);

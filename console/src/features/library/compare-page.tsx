@@ -6,13 +6,15 @@ import { api, type FileReading, value } from "../../api/client";
 import { useRevisions } from "./queries";
 import { useModels } from "../machines/queries";
 import { useAddress } from "../../ui/address";
-import { duration, grams, metres, sum } from "../../ui/format";
+import { duration, metres, sum } from "../../ui/format";
+import { useGrams } from "../machines/queries";
 import { Empty, Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { Viewer } from "../../viewer/viewer";
 import { Changes } from "../gcode/edit-dialog";
 
 /** Two revisions side by side, layer by layer, with what changed. */
 export function ComparePage() {
+  const grams = useGrams();
   const which = useParams().which ?? "";
   const [get, change] = useAddress();
   const revisions = useRevisions(which);

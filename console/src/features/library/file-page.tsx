@@ -9,7 +9,8 @@ import { useFile, useRevisions } from "./queries";
 import { useModels } from "../machines/queries";
 import { useAddress } from "../../ui/address";
 import { Button } from "../../ui/button";
-import { duration, grams, size, when } from "../../ui/format";
+import { duration, size, when } from "../../ui/format";
+import { useGrams } from "../machines/queries";
 import { Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { Viewer } from "../../viewer/viewer";
 import { AboutDialog } from "./about-dialog";
@@ -215,6 +216,7 @@ function Drawings({ file: f, layer }: { file: LibraryFile; layer: number }) {
 }
 
 function ObjectFigures({ file, name }: { file: LibraryFile; name: string }) {
+  const grams = useGrams();
   const o = (file.reading.objects ?? []).find((x) => x.name === name);
   if (!o) return null;
   const xs = o.outline.map((p) => p[0]!);

@@ -7,7 +7,8 @@ import { useNow } from "../../api/live";
 import { useChange } from "../../api/change";
 import { useArrivals, useFiles, useLibrary } from "./queries";
 import { Button } from "../../ui/button";
-import { duration, grams, percent, size, sum, when } from "../../ui/format";
+import { duration, percent, size, sum, when } from "../../ui/format";
+import { useGrams } from "../machines/queries";
 import { More } from "../../ui/more";
 import { Empty, Failed, Loading, Sheet } from "../../ui/page";
 import { AddFiles } from "./add-files";
@@ -247,6 +248,7 @@ interface RowProps {
 }
 
 function Row({ file: f, now, model, on, toggle, queue }: RowProps) {
+  const grams = useGrams();
   const said = f.reading.declared;
   const refused = (f.reading.findings ?? []).filter((x) => x.severity === "refuse").length;
   const details = useMemo(

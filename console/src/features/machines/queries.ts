@@ -2,6 +2,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 
 import { api, type Material, value } from "../../api/client";
 import { useLive } from "../../api/live";
+import { grams } from "../../ui/format";
 
 /** All machines; kept fresh by the live stream. */
 export const useMachines = () =>
@@ -28,7 +29,17 @@ export const useModels = () =>
 
 /** What is printed with, and whether its figures are the shop's own. */
 export const useMaterials = () =>
-  useQuery({ queryKey: ["materials"], queryFn: async () => (await value(api.GET("/api/materials"))) as { material: Material; own: boolean }[] });
+  useQuery({ queryKey: ["materials"], queryFn: async () => (await value(api.GET("/api/materials"))) as { material: Material; own: boolean }[], staleTime: 60_000 });
+
+/** Says what a length (mm) of a material weighs; one that is not known is taken for PLA. */
+export function useGrams() {
+  const materials = useMaterials().data ?? [];
+  return (mm: number, name = "PLA") => {
+    const known = (wanted: string) => materials.find(({ material }) => material.name.toLowerCase() === wanted.toLowerCase())?.material;
+    const of = known(name) ?? known("PLA");
+    return grams(mm, of?.density_g_cm3 ?? 1.24, of?.diameter_mm ?? 1.75);
+  };
+}
 
 /** The tenders that are known, and since when each is here. */
 export const useTenders = () =>

@@ -8,8 +8,8 @@ export const useShop = () =>
 /** What a new shop still wants; for who maintains. */
 export const useFirstSteps = () => useQuery({ queryKey: ["first-steps"], queryFn: () => value(api.GET("/api/first-steps")), retry: false });
 
-/** What heat over time takes in the database, and what it comes to. */
-export const useHeatStanding = () => useQuery({ queryKey: ["heat-standing"], queryFn: () => value(api.GET("/api/heat/standing")) });
+/** What takes the disk. */
+export const useStorage = () => useQuery({ queryKey: ["storage"], queryFn: () => value(api.GET("/api/storage")), refetchInterval: 60_000 });
 
 /** Where backups go and when, those there are, and what is under way: each second while something is, now and then otherwise, as one
  * begins by itself when it is due. */

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any
 
 from sqlalchemy import (
     JSON,
     BigInteger,
+    Date,
     Float,
     Integer,
     String,
@@ -53,6 +54,15 @@ class BackupTaken(Base):
     faults: Mapped[int] = mapped_column(Integer, default=0)
     """How many the trial found."""
     first_faults: Mapped[list[str]] = mapped_column(JSON, default=list)
+
+
+class StorageDay(Base):
+    """What a part of what is kept took of the disk on a day of shop time, bytes; the newest of the day."""
+
+    __tablename__ = "storage_day"
+    day: Mapped[date] = mapped_column(Date, primary_key=True)
+    part: Mapped[str] = mapped_column(String(20), primary_key=True)
+    size: Mapped[int] = mapped_column(BigInteger)
 
 
 class Setting(Base):

@@ -6,7 +6,7 @@ from collections.abc import Awaitable, Callable
 from typing import Annotated
 
 from fastapi import APIRouter, Query
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import select
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -16,8 +16,9 @@ from chronarch.records.orders.file_use import in_use
 from chronarch.records.orders.queue import last_in_line
 from chronarch.service.context import Context, ServiceContext
 from chronarch.service.http.deadlock_retry import RetryingRoute
+from chronarch.service.library import bin as bin_
 from chronarch.service.library.content_store import TheContentStore
-from chronarch.service.library.intake import drop_unused, make_folders
+from chronarch.service.library.intake import make_folders
 from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import library as w
@@ -100,21 +101,5 @@ async def empty_bin(
 ) -> RequestDone:
     """Delete what is in the bin, or some of it, for good. Contents that builds were made from can still be had by their
     hash."""
-    async with context.sessions() as db:
-        query = select(t.File).where(t.File.binned_at.is_not(None), ~t.File.emptied)
-        rows = (await db.execute(query.where(t.File.id.in_(files)) if files else query)).scalars().all()
-        contents: list[str] = []
-        for row in rows:
-            revised = (await db.execute(select(t.Revision).where(t.Revision.file_id == row.id))).scalars().all()
-            contents += [r.sha256 for r in revised]
-            builds = await db.execute(select(func.count()).where(t.Build.file_id == row.id))
-            jobs = await db.execute(select(func.count()).where(t.Job.file_id == row.id))
-            if builds.scalar_one() or jobs.scalar_one():
-                row.emptied = True
-                continue
-            await db.execute(delete(t.Revision).where(t.Revision.file_id == row.id))
-            await db.execute(update(t.Arrival).where(t.Arrival.file_id == row.id).values(file_id=None))
-            await db.delete(row)
-        await db.commit()
-        await drop_unused(store, db, contents)
-    return RequestDone(text=f"{len(rows)} files are gone." if len(rows) != 1 else "1 file is gone.")
+    gone = await bin_.empty_bin(context, store, files or ())
+    return RequestDone(text=f"{gone} files are gone." if gone != 1 else "1 file is gone.")

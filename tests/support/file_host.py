@@ -11,11 +11,12 @@ class FileHost:
     """Serves `answers`: by path, what is answered: status, headers, and bytes. Close it."""
 
     def __init__(self, answers: Mapping[str, tuple[int, Mapping[str, str], bytes]]) -> None:
-        self.asked: list[str] = []
+        self.logins: list[str] = []
+        """What was said in `Authorization`, one for each request."""
 
         class Answers(BaseHTTPRequestHandler):
             def do_GET(own) -> None:
-                self.asked.append(own.path)
+                self.logins.append(own.headers.get("Authorization", ""))
                 status, headers, body = answers.get(own.path, (404, {}, b""))
                 own.send_response(status)
                 for name, value in {"Content-Length": str(len(body)), **headers}.items():

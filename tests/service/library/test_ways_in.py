@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import os
 import subprocess
 import sys
@@ -67,6 +68,15 @@ class WaysIn(WorldCase):
         self.assertEqual(self.fetch("/download?id=7").file.name, "shuttle.gcode")
         self.assertEqual(self.fetch("/moved", name="again.gcode").file.name, "again.gcode")
         self.assertIn("was there already", self.shell("add", self.host.at("/files/first%20one.gcode")))
+
+    def test_a_login_is_said_to_the_host_and_to_nobody_else(self) -> None:
+        leads = FileHost({"/away": (307, {"Location": self.host.at("/moved")}, b"")})
+        self.addCleanup(leads.close)
+        address = leads.at("/away").replace("http://", "http://tilda:a%20word@")
+        self.world.client.fetch_file(w.AddressWish(address=address, name="locked.gcode"))
+        self.assertEqual(leads.logins, [f"Basic {base64.b64encode(b'tilda:a word').decode()}"])
+        self.assertEqual(self.host.logins[-2:], ["", ""], "not to where it leads")
+        self.assertNotIn("word", self.world.log("service"))
 
     def test_what_is_no_file_or_not_where_a_file_can_be_is_refused(self) -> None:
         for path, words in (

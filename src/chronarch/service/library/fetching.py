@@ -51,10 +51,9 @@ async def _opened(config: Config, client: httpx.AsyncClient, address: str) -> ht
         url = _sound(address)
         at = await reachable_at(config, url.host, url.port or SCHEMES[url.scheme], "file")
         headers = {"host": url.netloc.decode(), "user-agent": "chronarch", "accept-encoding": "identity"}
-        request = client.build_request(
-            "GET", url.copy_with(host=at), headers=headers, extensions={"sni_hostname": url.host}
-        )
-        response = await client.send(request, stream=True)
+        bare = url.copy_with(host=at, userinfo=b"")  # a login is said to the host alone, and to no log
+        request = client.build_request("GET", bare, headers=headers, extensions={"sni_hostname": url.host})
+        response = await client.send(request, stream=True, auth=(url.username, url.password) if url.userinfo else None)
         if not response.has_redirect_location:
             return response
         await response.aclose()

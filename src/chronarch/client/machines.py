@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Any
 
 from chronarch.client.call import Call, at, some
 from chronarch.core.machines.materials import Material
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.plugs import PlugProfile
 from chronarch.core.machines.reference_models import ReferenceModel
-from chronarch.core.machines.states import Intake
-from chronarch.core.machines.tools import Tool
 from chronarch.wire.common import RequestDone
 from chronarch.wire.machines import finding as wf
 from chronarch.wire.machines import machine as wm
@@ -65,15 +64,10 @@ def add_machine(asked: wm.NewMachine, tender: str = "tender") -> Call[wm.Machine
     return Call("POST", "/api/machines", wm.MachineDetail, params={"tender": tender}, body=asked)
 
 
-def change_machine(
-    name: str, intake: Intake | None = None, tools: list[Tool] | None = None, site: str | None = None,
-    place: str | None = None, pools: list[str] | None = None, tags: list[str] | None = None,
-    reversed_axes: str | None = None,
-) -> Call[wm.MachineDetail]:  # fmt: skip
-    change = wm.MachineChange(
-        intake=intake, tools=tools, site=site, place=place, pools=pools, tags=tags, reversed_axes=reversed_axes
-    )
-    return Call("PATCH", at("machines", name), wm.MachineDetail, body=change)
+def change_machine(name: str, **change: Any) -> Call[wm.MachineDetail]:
+    """Change what `MachineChange` names: `link`, `model`, `intake`, `tools`, `site`, `place`, `pools`, `tags`,
+    `reversed_axes`; what is left out stays. Raises pydantic.ValidationError."""
+    return Call("PATCH", at("machines", name), wm.MachineDetail, body=wm.MachineChange(**change))
 
 
 def find_machines(wish: wf.FindWish) -> Call[wf.Looked]:

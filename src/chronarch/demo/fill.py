@@ -64,6 +64,7 @@ from chronarch.records.ledger import energy
 from chronarch.records.ledger.intervals import rebuild_days
 from chronarch.records.ledger.stops import keep_all_stops
 from chronarch.records.orders.build_layers import packed
+from chronarch.records.system.storage import keep_day
 from chronarch.standins.picture import lens_of
 from chronarch.wire.gcode import WirePlan
 from chronarch.wire.library import File
@@ -77,6 +78,8 @@ from chronarch.wire.watching import cameras as wc
 USUAL_W, IDLE_W = {MachineState.BUILDING: 92.0, MachineState.WARMING: 260.0, MachineState.PAUSED: 70.0}, 6.5
 """What machines on plugs drew in the past, W."""
 DAYS = 21
+DAYS_MEASURED = 20
+"""How many days back it is known what took the disk."""
 LIFTED_MM = 120.0
 BY = "Maud"
 NOTES = {
@@ -358,3 +361,20 @@ def take_orders(client: Client) -> None:
         client.do(requests.make_order(order))
     for job in QUEUE:
         client.do(requests.submit(job))
+
+
+def remember_storage(client: Client, database: str) -> None:
+    """What took the disk on the days before, as if it had been measured: a little less each day."""
+    shown = client.do(requests.storage())
+    today = client.do(requests.shop()).now.date()
+
+    async def go() -> None:
+        engine = make_engine(database)
+        async with make_sessions(engine)() as db:
+            for back in range(1, DAYS_MEASURED):
+                parts = {one.part.value: round(one.size * (1 - back / (2 * DAYS_MEASURED))) for one in shown.parts}
+                await keep_day(db, today - timedelta(days=back), parts, today - timedelta(days=DAYS_MEASURED))
+            await db.commit()
+        await engine.dispose()
+
+    asyncio.run(go())

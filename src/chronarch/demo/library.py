@@ -47,6 +47,16 @@ def add_variants(client: Client) -> None:
             client.add_file(path, folder="Tern Island")
 
 
+def leave_stick(folder: Path) -> Path:
+    """A memory stick that somebody left in the shop's computer, with files on it."""
+    for n, part in enumerate(PARTS[:3]):
+        path = folder / ("from Ina" if n else "") / f"{part.name}-again.gcode"
+        if not path.exists():
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text("".join(f"{line}\n" for line in slice_part(part, 0.4)))
+    return folder
+
+
 def tend(client: Client, files: dict[str, File]) -> None:
     """Add parts, tags, notes and edits, as a real shop has them."""
     for name, tags in TAGS.items():

@@ -218,6 +218,7 @@ class Demo:
             "CHRONARCH_BLOBS": str(self.folder / "blobs"),
             "CHRONARCH_CLOCK": self.clock.spec(),
             "CHRONARCH_SHOP": NAME,
+            "CHRONARCH_FOLDERS": str(demo_library.leave_stick(self.folder / "stick")),
             "CHRONARCH_ADDRESS": self.address,
             "CHRONARCH_TENDER_KEY": self.kept.tender_key,
             "CHRONARCH_LOCAL_CAMERAS": str(self._local_cameras),
@@ -297,6 +298,7 @@ class Demo:
         demo_library.tend(client, files)
         fill.set_up(client)
         fill.tell_people(client, LOGIN, self.address, self.kept.smtp_port, self.kept.standins_port)
+        fill.remember_storage(client, self.database.url)
 
     def _write_environment(self) -> None:
         """A file to source: the command on the path, the service's address and a key."""

@@ -91,6 +91,7 @@ class RunningTender:
         self._looking = Looking()
         self._links: dict[str, MachineDriver] = {}
         self._plugs: dict[str, tuple[PlugKeeper, asyncio.Task[None]]] = {}
+        self._minding: dict[str, asyncio.Task[None]] = {}
         self._tasks: set[asyncio.Task[None]] = set()
         self._to_send: asyncio.Queue[str] | None = None
         self._why = ("", 0.0)
@@ -177,12 +178,21 @@ class RunningTender:
 
     def _assign(self, config: MachineConfig) -> None:
         link = self._links.get(config.machine)
+        if link is not None and link.config.link != config.link and link.at_rest:
+            self._let_go(config.machine)
+            link = None
         if link is None:
             link = self._mind(self._up_to_date(config), None)
             self._keeping.config(config)
         else:
             link.assign(config)
         self._plug_in(config.machine, config.plug)
+
+    def _let_go(self, machine: str) -> None:
+        """Mind a machine at its link no more."""
+        self._plug_in(machine, None)
+        self._minding.pop(machine).cancel()
+        del self._links[machine]
 
     def _plug_in(self, machine: str, setup: PlugSetup | None) -> None:
         """Mind the plug of a machine as it is set up now."""
@@ -202,7 +212,7 @@ class RunningTender:
     def _mind(self, config: MachineConfig, standing: MachineCheckpoint | None) -> MachineDriver:
         """Begin to mind a machine."""
         link = self._links[config.machine] = make_driver(config, self._around, standing)
-        self._keep(link.run())
+        self._minding[config.machine] = self._keep(link.run())
         for build in link.line_log.left_over(link.controller.machine.build):
             self._log_ready(config.machine, build)
         return link

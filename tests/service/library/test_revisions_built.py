@@ -29,8 +29,8 @@ class RevisionsBuilt(WorldCase):
     def test_a_waiting_copy_is_made_from_what_the_file_is_when_its_turn_comes(self) -> None:
         w = self.world
         old, new = squares(layers=2), squares(layers=3, rounds=2)
-        w.client.do(requests.change_machine("Anchor", Intake.MANUAL))
-        self.addCleanup(lambda: w.client.do(requests.change_machine("Anchor", Intake.OPEN)))
+        w.client.do(requests.change_machine("Anchor", intake=Intake.MANUAL))
+        self.addCleanup(lambda: w.client.do(requests.change_machine("Anchor", intake=Intake.OPEN)))
         w.add_file("turns.gcode", old)
         following = w.submit("turns.gcode")
         pinned = w.client.do(requests.submit(NewJob(file="turns.gcode", revision=1)))

@@ -34,7 +34,7 @@ WRONG = (
     ("[[hours]]\nmon = ['12:00-08:00']", "end .* before they begin"),
     ("[[hours]]\nzone = 'Europe/Atlantis'", "no time zone"),
     ("[[machines]]\nname='Bezel'\nmodel='None such'\nlink='tcp://127.0.0.1:1'", "no model named 'None such'"),
-    ("[[machines]]\nname='Anchor'\nmodel='{model}'\nlink='tcp://127.0.0.1:1'", "its link is .* and stays so"),
+    ("[[machines]]\nname='Anchor'\nmodel='{model}'\nlink='tcp://127.0.0.1:1'\ntender='shed'", "tender is .* stays so"),
     ("[[machines]]\nname='Bezel'\nmodel='{model}'\nlink='mqtt://shop:…@127.0.0.1/Bezel'", "passwords are not written"),
     ("[[prices]]\nkind='material'\nprice='-1'", "price"),
     ("[backups]\ndaily = 0.5", "daily"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 
 from rich.text import Text
 
@@ -11,7 +12,7 @@ from chronarch.cli.plain import say
 from chronarch.core.gcode.contents import Layer, PrintedObject
 from chronarch.core.gcode.preflight import Severity
 from chronarch.core.gcode.splice import LineChange
-from chronarch.core.machines.materials import grams
+from chronarch.core.machines.materials import USUAL_MATERIALS, Materials
 from chronarch.wire import gcode as w
 
 STYLES = {Severity.REFUSE: "bold red", Severity.WARNING: "yellow", Severity.NOTE: "dim"}
@@ -24,13 +25,15 @@ def span(box: tuple[tuple[float, float, float], tuple[float, float, float]] | No
     return ", ".join(f"{a} {p:.1f} to {q:.1f}" for a, p, q in zip("xyz", low, high, strict=True)) + " mm"
 
 
-def filament_text(mm: float, material: str = "") -> str:
-    """Metres, cm³ and grams of a length of 1.75 mm filament."""
-    cm3 = 3.141592653589793 / 4 * 1.75**2 * mm / 1000
-    return f"{mm / 1000:.2f} m, {cm3:.1f} cm³, {grams(material or 'PLA', mm):.1f} g{'' if material else ' as PLA'}"
+def filament_text(mm: float, material: str = "", materials: Materials = USUAL_MATERIALS) -> str:
+    """Metres, cm³ and grams of a length of filament."""
+    known = material if material in materials else "PLA"
+    g = materials[known].grams(mm)
+    cm3 = g / materials[known].density_g_cm3
+    return f"{mm / 1000:.2f} m, {cm3:.1f} cm³, {g:.1f} g{'' if known == material else f' as {known}'}"
 
 
-def reading_facts(r: w.FileReading) -> list[tuple[str, str | Text]]:
+def reading_facts(r: w.FileReading, materials: Materials) -> list[tuple[str, str | Text]]:
     """What a reading says, name and value."""
     said = r.declared
     slicer = f" (the slicer says {duration(said.seconds)})" if said.seconds else ""
@@ -40,6 +43,7 @@ def reading_facts(r: w.FileReading) -> list[tuple[str, str | Text]]:
     height = f" of {r.layer_height_mm:g} mm" if r.layer_height_mm else ""
     asked = [("nozzle", r.nozzle_c), ("bed", r.bed_c), ("chamber", r.chamber_c)]
     declared = [said.material, f"{said.nozzle_mm:g} mm nozzle" if said.nozzle_mm else "", said.model, said.slicer]
+    weigh = partial(filament_text, material=said.material, materials=materials)
     return [
         ("Read for", r.model or "reference figures"),
         ("Planned time", f"{duration(r.planned_s)}{slicer}"),
@@ -49,7 +53,7 @@ def reading_facts(r: w.FileReading) -> list[tuple[str, str | Text]]:
         ("Layers", f"{r.layers}{height}{f', {kinds[0]}' if kinds else ''}"),
         ("Lays", span(r.extents_mm)),
         ("Moves", span(r.travel_mm)),
-        ("Filament", "; ".join(f"tool {t}: {filament_text(mm, said.material)}" for t, mm in r.filament_mm.items())),
+        ("Filament", "; ".join(f"tool {t}: {weigh(mm)}" for t, mm in r.filament_mm.items())),
         ("Objects", _objects(r.objects)),
         ("Highest asked", ", ".join(f"{name} {c:.0f} °C" for name, c in asked if c)),
         ("Sliced for", ", ".join(x for x in declared if x)),
@@ -97,8 +101,10 @@ def show_layers(layers: Sequence[Layer], most: int = 40) -> None:
         console().print(make_table(("Layer", "Z", "Height", "Time", "Filament", "Line"), rows))
 
 
-def show_reading(name: str, r: w.FileReading, more: Sequence[tuple[str, str | Text]] = ()) -> None:
-    show_facts([("File", name), *reading_facts(r), *more])
+def show_reading(
+    name: str, r: w.FileReading, more: Sequence[tuple[str, str | Text]] = (), materials: Materials = USUAL_MATERIALS
+) -> None:
+    show_facts([("File", name), *reading_facts(r, materials), *more])
     show_findings(r.findings)
 
 

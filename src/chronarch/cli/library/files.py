@@ -17,6 +17,7 @@ from chronarch.cli.plain import FINITE, hand_over, say
 from chronarch.client import RefusedByService, requests
 from chronarch.core.ledger.learning import History
 from chronarch.core.library.names import as_number
+from chronarch.core.machines.materials import Materials
 from chronarch.wire import library as w
 
 PATH = click.Path(dir_okay=False, path_type=Path)
@@ -195,6 +196,7 @@ def show_file(
             ("SHA-256", f.sha256),
             ("Added", f"{clock_time(f.added_at)} by {f.added_by}"),
         ],
+        Materials(one.material for one in service.do(requests.materials())),
     )
     if with_layers:
         rows = service.do(requests.layers(f.sha256, model))

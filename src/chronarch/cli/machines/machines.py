@@ -178,19 +178,28 @@ def add(service: Service, name: str, model: str, link: str, nozzle: float, harde
 
 @machines.command()
 @click.argument("name")
+@click.option("--link", help="Another address, while no build is on it.")
+@click.option("--model", help="Another model, while no build is on it.")
 @where_options
 @click.option("--no-pools", is_flag=True, help="It is in no pool.")
 @click.option("--no-tags", is_flag=True, help="It has no tags.")
 @pass_service
-def change(service: Service, name: str, site: str | None, place: str | None, pools: tuple[str, ...],
-           tags: tuple[str, ...], no_pools: bool, no_tags: bool) -> None:  # fmt: skip
-    """Say where a machine stands, and which pools and tags it has; what is not said stays."""
+def change(service: Service, name: str, link: str | None, model: str | None, site: str | None, place: str | None,
+           pools: tuple[str, ...], tags: tuple[str, ...], no_pools: bool, no_tags: bool) -> None:  # fmt: skip
+    """Say how a machine is reached, of which model it is, where it stands, and which pools and tags it has; what is not
+    said stays."""
     change = requests.change_machine(
-        name, site=site, place=place, pools=list(pools) if pools or no_pools else None,
+        name, link=link, model=model, site=site, place=place, pools=list(pools) if pools or no_pools else None,
         tags=list(tags) if tags or no_tags else None,
     )  # fmt: skip
     m = service.do(change)
-    of = (("at", f"{m.site} {m.place}".strip()), ("in", ", ".join(m.pools)), ("tagged", ", ".join(m.tags)))
+    of = (
+        ("of model", m.model if model else ""),
+        ("reached at", m.link if link else ""),
+        ("at", f"{m.site} {m.place}".strip()),
+        ("in", ", ".join(m.pools)),
+        ("tagged", ", ".join(m.tags)),
+    )
     say(f"{m.name}: " + ("; ".join(f"{how} {what}" for how, what in of if what) or "no place, pool or tag") + ".")
 
 

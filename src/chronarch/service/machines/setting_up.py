@@ -82,15 +82,24 @@ async def check_new(context: ServiceContext, fleet: Fleet, asked: w.NewMachine, 
 
 
 async def _check_new(db: AsyncSession, asked: w.NewMachine, tender: str) -> t.Model:
-    model = (await db.execute(select(t.Model).where(t.Model.name == asked.model))).scalar_one_or_none()
+    model = await _model(db, asked.model)
+    await _free(db, parse_address(asked.link), tender)
+    return model
+
+
+async def _model(db: AsyncSession, name: str) -> t.Model:
+    model = (await db.execute(select(t.Model).where(t.Model.name == name))).scalar_one_or_none()
     if model is None:
-        raise ApiProblem(422, f"There is no model named {asked.model!r}; add the model first.")
-    address = parse_address(asked.link)
-    device = device_of(address, tender)
-    holder = (await db.execute(select(t.Machine.name).where(t.Machine.device == device))).scalar_one_or_none()
+        raise ApiProblem(422, f"There is no model named {name!r}; add the model first.")
+    return model
+
+
+async def _free(db: AsyncSession, address: Address, tender: str, but: int = 0) -> None:
+    """Raises ApiProblem (409) where an address is another machine's."""
+    query = select(t.Machine.name).where(t.Machine.device == device_of(address, tender), t.Machine.id != but)
+    holder = (await db.execute(query)).scalar_one_or_none()
     if holder is not None:
         raise ApiProblem(409, f"{address.shown} is {holder}'s link already; one device has one link.")
-    return model
 
 
 def _taken(name: str) -> str:
@@ -100,8 +109,20 @@ def _taken(name: str) -> str:
 async def change_machine(context: ServiceContext, fleet: Fleet, name: str, change: w.MachineChange) -> FleetMachine:
     """Change a machine, and tell its tender what it has to know. Raises ApiProblem (404, 422)."""
     known = fleet.find(name)
+    anew = change.link is not None or change.model is not None
+    if anew and known.brief is not None:
+        raise ApiProblem(409, f"A build is on {known.row.name}; it gets another link or model once its bed is clear.")
+    address = parse_address(change.link) if change.link is not None else None
+    if address is not None and address.host:
+        await check_reach(context.config, address.host, address.port, "link")
     async with context.sessions() as db:
         row = await db.get_one(t.Machine, known.row.id, with_for_update=True)
+        if address is not None:
+            await _free(db, address, known.tender, known.row.id)
+            row.link, row.device = address.text, device_of(address, known.tender)
+        if change.model is not None:
+            model = await _model(db, change.model)
+            row.model_id, row.releases_left = model.id, int(model.spec.get("releases", 0))
         if change.intake is not None:
             row.intake = change.intake
         if change.tools is not None:
@@ -112,7 +133,7 @@ async def change_machine(context: ServiceContext, fleet: Fleet, name: str, chang
                 setattr(row, name_, getattr(change, name_))
         await db.commit()
         await fleet.load(db, row.name)
-        if change.reversed_axes is not None:
+        if anew or change.reversed_axes is not None:
             await fleet.assign(db, known)
     return known
 

@@ -192,25 +192,19 @@ class SetupFile:
             about = f"machine {known.row.name if known else one.name}"
             if one.model not in models:
                 raise ApiProblem(422, f"{about}: there is no model named {one.model!r}; add it to the file.")
-            if known is None and HIDDEN in one.link:
-                raise ApiProblem(422, f"{about}: passwords are not written; put its own for {HIDDEN} in {one.link}.")
             if known is None:
-                holder = holders.setdefault(setting_up.device_of(parse_address(one.link), one.tender), one.name)
-                if holder != one.name:
-                    raise ApiProblem(
-                        409, f"{about}: {without_secrets(one.link)} is {holder}'s; one device has one link."
-                    )
+                _check_link(about, one, holders)
                 do = partial(setting_up.add_machine, self.context, self.fleet, one.new(), one.tender)
                 yield PlannedChange(about, f"is added, at {one.link}", do)
                 continue
             kept = _machine(known)
             told = one.model_copy(update={"name": kept.name, "link": without_secrets(one.link)})
-            for name in ("model", "link", "tender"):
-                if getattr(told, name) != getattr(kept, name):
-                    raise ApiProblem(
-                        422, f"{about}: its {name} is {getattr(kept, name)!r} and stays so; the file has "
-                        f"{getattr(told, name)!r}."
-                    )  # fmt: skip
+            if told.tender != kept.tender:
+                raise ApiProblem(
+                    422, f"{about}: its tender is {kept.tender!r} and stays so; the file has {told.tender!r}."
+                )
+            if told.link != kept.link:
+                _check_link(about, one, holders)
             if told != kept:
                 yield PlannedChange(about, _difference(kept, told), partial(self._change_machine, known, one))
 
@@ -220,7 +214,11 @@ class SetupFile:
             replace(loaded.get(tool.number, Tool(tool.number)), nozzle_mm=tool.nozzle_mm, hardened=tool.hardened)
             for tool in one.tools
         ]
-        change = MachineChange(site=one.site, place=one.place, pools=one.pools, tags=one.tags, tools=tools)
+        moved = without_secrets(one.link) != without_secrets(known.row.link)
+        change = MachineChange(
+            site=one.site, place=one.place, pools=one.pools, tags=one.tags, tools=tools,
+            link=one.link if moved else None, model=one.model if one.model != known.model.name else None,
+        )  # fmt: skip
         await setting_up.change_machine(self.context, self.fleet, known.row.name, change)
 
     async def _prices(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
@@ -256,6 +254,15 @@ class SetupFile:
         async with self.context.sessions() as db:
             await do(db, *asked)
             await db.commit()
+
+
+def _check_link(about: str, one: w.MachinePart, holders: dict[str, str]) -> None:
+    """Whether a machine can have its link; `holders` are the machines by device, and it becomes one of them."""
+    if HIDDEN in one.link:
+        raise ApiProblem(422, f"{about}: passwords are not written; put its own for {HIDDEN} in {one.link}.")
+    holder = holders.setdefault(setting_up.device_of(parse_address(one.link), one.tender), one.name)
+    if holder.casefold() != one.name.casefold():
+        raise ApiProblem(409, f"{about}: {without_secrets(one.link)} is {holder}'s; one device has one link.")
 
 
 def _machine(known: FleetMachine) -> w.MachinePart:

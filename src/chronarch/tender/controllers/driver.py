@@ -304,6 +304,11 @@ class MachineDriver(ABC):
             await asyncio.sleep(wait_s)
             wait_s = min(wait_s * 2, 10)
 
+    @property
+    def at_rest(self) -> bool:
+        """Whether no build is on it, nor is to begin."""
+        return self.config.order is None and self.controller.machine.build is None
+
     def _take_materials(self, config: MachineConfig) -> None:
         self.controller.materials = Materials(USUAL_MATERIALS.values(), config.materials)
 

@@ -60,6 +60,10 @@ class NewMachine(Wire):
 class MachineChange(Wire):
     """What may be changed of a machine; what is left out stays."""
 
+    link: str | None = Field(default=None, max_length=300)
+    """Another address, while no build is on it."""
+    model: str | None = Field(default=None, max_length=60)
+    """Another model, while no build is on it."""
     intake: Intake | None = None
     tools: list[Tool] | None = Field(default=None, min_length=1, max_length=16)
     site: Label | None = None
@@ -70,6 +74,11 @@ class MachineChange(Wire):
     """Axes that move the other way round for a person in front of it, whatever its model says."""
 
     _tools = field_validator("tools")(_in_order)
+
+    @field_validator("link")
+    @classmethod
+    def _link(cls, value: str | None) -> str | None:
+        return value if value is None else parse_address(value).text
 
 
 class MachineControls(Wire):

@@ -208,6 +208,7 @@ class WaysIn(WorldCase):
         self.shell("hot", "turn", str(rule.id), "on")
         hot.rename(self.other / "elsewhere")
         eventually(lambda: "may be looked into" in self.do(requests.hot_folders())[0].trouble, "its trouble is said")
+        self.shell("hot", "turn", str(rule.id), "off")
         self.assertIn("stays", self.shell("hot", "remove", str(rule.id)))
         self.assertEqual(self.do(requests.hot_folders()), [])
         for job in self.do(requests.jobs()):

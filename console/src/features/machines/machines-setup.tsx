@@ -1,10 +1,12 @@
 import { type ReactNode, useState } from "react";
 import { Link } from "react-router";
 
+import type { Machine } from "../../api/client";
 import { Button } from "../../ui/button";
 import { Empty, Failed, Loading, Sheet, SheetTitle } from "../../ui/page";
 import { StateMark } from "../../ui/state";
 import { useMe } from "../access/queries";
+import { ChangeDialog } from "./change-dialog";
 import { Likeness } from "./photo";
 import { JoinDialog } from "./join-dialog";
 import { useMachines } from "./queries";
@@ -13,6 +15,7 @@ import { useMachines } from "./queries";
 export function MachinesSetup({ title = "Machines", many }: { title?: string; many?: ReactNode }) {
   const machines = useMachines();
   const [adding, setAdding] = useState(false);
+  const [changing, setChanging] = useState<Machine | null>(null);
   const maintains = useMe().data?.scope === "maintain";
   const rows = [...(machines.data ?? [])].sort((a, b) => a.name.localeCompare(b.name));
   const add = (
@@ -46,7 +49,7 @@ export function MachinesSetup({ title = "Machines", many }: { title?: string; ma
         <>
           <ul className="m-0 max-h-96 list-none divide-y divide-rule overflow-auto p-0">
             {rows.map((m) => (
-              <li key={m.name} className="grid grid-cols-[auto_1fr_auto] items-center gap-x-3 px-5 py-2">
+              <li key={m.name} className="grid grid-cols-[auto_1fr_auto_auto] items-center gap-x-3 px-5 py-2">
                 <Likeness machine={m} />
                 <span className="min-w-0">
                   <Link to={`/machines/${m.name}`} className="text-inherit no-underline hover:underline">
@@ -55,7 +58,10 @@ export function MachinesSetup({ title = "Machines", many }: { title?: string; ma
                   <span className="text-sm text-faded">{[m.model, m.site, m.place].filter(Boolean).join(" · ")}</span>
                 </span>
                 <StateMark state={m.state} />
-                {m.state === "offline" && <span className="col-span-2 col-start-2 text-sm text-faded">{m.reason || "It does not answer yet."}</span>}
+                <Button kind="quiet" aria-label={`Change ${m.name}`} onClick={() => setChanging(m)}>
+                  Change…
+                </Button>
+                {m.state === "offline" && <span className="col-span-3 col-start-2 text-sm text-faded">{m.reason || "It does not answer yet."}</span>}
               </li>
             ))}
           </ul>
@@ -65,6 +71,7 @@ export function MachinesSetup({ title = "Machines", many }: { title?: string; ma
           </div>
         </>
       )}
+      {changing && <ChangeDialog machine={changing} close={() => setChanging(null)} />}
       {adding && <JoinDialog close={() => setAdding(false)} />}
     </Sheet>
   );

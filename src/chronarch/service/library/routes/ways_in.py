@@ -148,17 +148,18 @@ async def change_hot_folder(
     number: Number, asked: w.HotFolderRule, context: Context, drives: TheDrives, dropping: TheDropping,
     folders: TheHotFolders,
 ) -> w.HotFolderShown:  # fmt: skip
-    """Change what follows for a folder's files, or turn it off and on."""
-    path = str(await asyncio.to_thread(drives.find, asked.path))
+    """Change what follows for a folder's files, or turn it off and on; also while it is not there."""
     _check(asked, dropping)
     async with context.sessions() as db:
         row = await _row(db, number)
-        for name, value in {**asked.model_dump(), "path": path}.items():
+        if asked.path != row.path:
+            asked.path = str(await asyncio.to_thread(drives.find, asked.path))
+        for name, value in asked.model_dump().items():
             setattr(row, name, value)
         try:
             await db.commit()
         except IntegrityError:
-            raise ApiProblem(409, f"{path} is a hot folder already.") from None
+            raise ApiProblem(409, f"{asked.path} is a hot folder already.") from None
         return _shown(row, folders)
 
 

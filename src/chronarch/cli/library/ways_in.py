@@ -14,6 +14,8 @@ from chronarch.cli.plain import say
 from chronarch.client import requests
 from chronarch.wire import library as w
 
+COPIED_WITHIN_S = 1800.0
+
 
 @files.command("drives")
 @click.argument("path", required=False)
@@ -56,7 +58,7 @@ def take(service: Service, /, paths: tuple[str, ...], folder: str, as_json: bool
     asked = w.DriveWish(
         paths=list(paths), folder=folder, queue=wish is not None, **(wish.model_dump() if wish is not None else {})
     )
-    done = service.do(requests.drop_from_drive(asked))
+    done = service.patient(requests.drop_from_drive(asked), COPIED_WITHIN_S)
     if as_json:
         return show_json(done)
     for one in done.arrivals:

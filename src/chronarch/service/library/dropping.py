@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Annotated
 
@@ -22,6 +24,9 @@ from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
 from chronarch.wire import library as w
 
+MOST_FETCHED = 8
+"""How many files are fetched from addresses at once."""
+
 
 @dataclass
 class Dropping:
@@ -31,6 +36,18 @@ class Dropping:
     fleet: Fleet
     paces: LearnedPaces
     intake: UploadIntake
+    _fetching: int = 0
+
+    @contextmanager
+    def turn(self) -> Iterator[None]:
+        """While a file is fetched for somebody. Raises ApiProblem (503) where too many are."""
+        if self._fetching >= MOST_FETCHED:
+            raise ApiProblem(503, f"{MOST_FETCHED} files are being fetched already; try again when one is here.")
+        self._fetching += 1
+        try:
+            yield
+        finally:
+            self._fetching -= 1
 
     def check(self, wish: w.QueueWish | None) -> None:
         """Whether what is asked can follow now; the machine gets its name as the shop writes it. Raises ApiProblem

@@ -50,8 +50,9 @@ async def drop_from_address(
     """Have the service fetch a file (http, https) and add it, as if it had been sent here. It may lead elsewhere three
     times, takes 15 min at most, and is fetched only from where a device may be."""
     dropping.check(asked.queued())
-    async with fetched(context.config, asked.address) as (name, chunks):
-        received = await dropping.intake.receive(chunks)
+    with dropping.turn():
+        async with fetched(context.config, asked.address) as (name, chunks):
+            received = await dropping.intake.receive(chunks)
     return await dropping.take(received, asked.name or name, asked, who, idempotency_key, patience)
 
 
@@ -85,7 +86,10 @@ async def drop_from_drive(
             name = check_name(plain_name(path.name))
             folder = check_folder("/".join(filter(None, (asked.folder, under))))
             received = await dropping.intake.receive(pieces_of(path))
-            number = await dropping.intake.take(received, name, who.signature, folder=folder, queue=queue)
+            try:
+                number = await dropping.intake.take(received, name, who.signature, folder=folder, queue=queue)
+            finally:
+                received.path.unlink(missing_ok=True)
             arrivals.append(arrival_wire(dropping.intake, await dropping.intake.settled(number, 0)))
         except (ApiProblem, CoreError) as error:
             refused[str(path)] = str(error)

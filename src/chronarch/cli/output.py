@@ -135,7 +135,8 @@ def duration(seconds: float | None) -> str:
 
 
 def size_text(size: int) -> str:
-    return f"{size / 1e6:.1f} MB" if size >= 1e6 else f"{size / 1e3:.1f} kB"
+    unit, name = next(((one, name) for one, name in ((1e9, "GB"), (1e6, "MB")) if size >= one), (1e3, "kB"))
+    return f"{size / unit:.1f} {name}"
 
 
 def degrees(measured: float | None, asked: float | None) -> str:

@@ -54,7 +54,7 @@ def show(service: Service, as_json: bool) -> None:
 
 
 def _grows(a_day: float | None) -> str:
-    if a_day is None:
+    if a_day is None or abs(a_day) < 1:
         return ""
     return f"{'+' if a_day >= 0 else '-'}{size_text(abs(int(a_day)))}"
 

@@ -90,7 +90,7 @@ class StorageKeeper:
         ]
         days = days_until_full(disk.free, grown)
         return w.StorageShown(
-            size=disk.total, free=disk.free, other=max(0, disk.used - sum(one.size for one in shares)),
+            size=disk.total, free=disk.free, other=max(0, disk.total - disk.free - sum(one.size for one in shares)),
             measured_at=self.measured_at, since=min((row.day for row in rows), default=None),
             a_day=sum(one.a_day or 0.0 for one in known) if known else None,
             full_at=now + timedelta(days=days) if days is not None and days < FAR.days else None, parts=shares,

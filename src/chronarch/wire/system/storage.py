@@ -54,7 +54,7 @@ class StorageShown(Wire):
     size: int
     free: int
     other: int
-    """What is on the disk besides."""
+    """What is on the disk besides, and what its file system keeps for itself."""
     measured_at: Time | None
     """None until it was measured for the first time."""
     since: date | None

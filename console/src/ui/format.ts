@@ -47,7 +47,7 @@ export function duration(seconds: number): string {
 export const percent = (share: number, digits = 0) => `${(share * 100).toFixed(digits)} %`;
 /** A share as CSS wants a width. */
 export const width = (share: number) => `${(share * 100).toFixed(3)}%`;
-export const size = (bytes: number) => (bytes >= 1e9 ? `${(bytes / 1e9).toFixed(2)} GB` : bytes >= 1e6 ? `${(bytes / 1e6).toFixed(1)} MB` : `${(bytes / 1e3).toFixed(1)} kB`);
+export const size = (bytes: number) => (bytes >= 1e9 ? `${(bytes / 1e9).toFixed(2)} GB` : bytes >= 1e6 ? `${(bytes / 1e6).toFixed(1)} MB` : `${(bytes / 1e3).toFixed(bytes === 0 ? 0 : 1)} kB`);
 /** Grams of a length (mm) of filament of a density (g/cm³) and diameter (mm). */
 export const grams = (mm: number, density: number, diameter: number) => `${(((Math.PI / 4) * diameter ** 2 * mm * density) / 1000).toFixed(1)} g`;
 export const metres = (mm: number) => `${(mm / 1000).toFixed(2)} m`;

@@ -136,7 +136,7 @@ def duration(seconds: float | None) -> str:
 
 def size_text(size: int) -> str:
     unit, name = next(((one, name) for one, name in ((1e9, "GB"), (1e6, "MB")) if size >= one), (1e3, "kB"))
-    return f"{size / unit:.1f} {name}"
+    return f"{size / unit:.1f} {name}" if size else "0 kB"
 
 
 def degrees(measured: float | None, asked: float | None) -> str:

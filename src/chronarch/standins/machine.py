@@ -423,7 +423,8 @@ class MachineStandin:
         self._watchdog_s = words.get("S", 0) if self.setup.watchdog else 0.0
 
     async def _wait_for_hands(self, words: dict[str, float], command: str) -> None:
-        """M0 at the machine itself: it waits until M108 or its button."""
+        """M0 at the machine itself: it shows the text, and waits until M108 or its button."""
+        self.display = command[3:].strip() or self.display
         self._skip_wait = False
         while not self._skip_wait:
             self._check()

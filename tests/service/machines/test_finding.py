@@ -90,6 +90,18 @@ class Finding(WorldCase):
         self.do(requests.confirm_join(join.id))
         self.world.until("Bezel", MachineState.IDLE)
 
+    def test_whoever_asked_for_a_click_may_go_back_to_the_code(self) -> None:
+        """The machine waits for its click no longer, and what was asked before is over."""
+        first = self.begin("Crown", by="click")
+        eventually(lambda: self.display("Crown") == "Click to join", "it waits for its click")
+        second = self.begin("Crown")
+        shown = re.fullmatch(r"Code (\d{4})", eventually(lambda: self.display("Crown"), "it shows the code"))
+        assert shown
+        with self.assertRaisesRegex(RefusedByService, "is over, or was never begun"):
+            self.do(requests.join_standing(first.id))
+        self.do(requests.confirm_join(second.id, shown[1]))
+        self.world.until("Crown", MachineState.IDLE)
+
     def test_a_serial_port_is_found_by_the_name_that_it_keeps_and_its_speed_by_greeting(self) -> None:
         link = f"serial://{self.world.environment['CHRONARCH_SERIAL_BY_ID']}/{PORT}"
         self.assertEqual((found := self.found()[link]).how, "serial")

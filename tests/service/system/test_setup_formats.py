@@ -71,6 +71,8 @@ class SetupFormats(WorldCase):
         self.assertEqual((bezel.tools[0].nozzle_mm, bezel.tools[0].hardened, bezel.pools), (0.6, False, ["night"]))
         self.assertEqual((crown.tools[0].nozzle_mm, crown.tools[0].hardened, crown.place), (0.4, True, ""))
         self.assertIn("All is as the file says", self.shell("setup", "apply", path))
+        nozzle = self.file("nozzle.csv", "name,nozzle_mm\nBezel,0.8\n")
+        self.assertRegex(self.shell("setup", "apply", nozzle, "--dry-run"), r"tools 1 nozzle_mm: 0\.6 → 0\.8\b")
         table = self.shell("setup", "export", "--format", "csv")
         rows = {row["name"]: row for row in csv.DictReader(io.StringIO(table))}
         self.assertEqual((rows["Bezel"]["nozzle_mm"], rows["Crown"]["hardened"]), ("0.6", "yes"))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import secrets
 import uuid
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Annotated
@@ -71,6 +72,7 @@ class MachineFinder:
         """Have the machine show a code, or wait for its click. Raises ApiProblem (409, 422, 502)."""
         await self._check(wish.machine.link)
         await check_new(self.context, self.fleet, wish.machine, wish.tender)
+        self._forget(lambda join: (join.wish.tender, join.wish.machine.link) == (wish.tender, wish.machine.link))
         self._forget_old()
         if len(self._joins) >= MOST_JOINS:
             raise ApiProblem(409, f"{MOST_JOINS} machines are joining already; wait until some have.")
@@ -122,7 +124,10 @@ class MachineFinder:
 
     def _forget_old(self) -> None:
         now = self.context.clock.real_now()
-        for number in [number for number, join in self._joins.items() if join.until < now]:
+        self._forget(lambda join: join.until < now)
+
+    def _forget(self, over: Callable[[PendingJoin], bool]) -> None:
+        for number in [number for number, join in self._joins.items() if over(join)]:
             waiting = self._joins.pop(number).waiting
             if waiting is not None:
                 waiting.cancel()

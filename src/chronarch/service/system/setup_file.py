@@ -4,8 +4,7 @@ nothing the second time."""
 from __future__ import annotations
 
 import asyncio
-import json
-from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Mapping
 from dataclasses import asdict, dataclass, field, replace
 from datetime import time
 from decimal import Decimal
@@ -304,9 +303,22 @@ def _toml(value: Any) -> Any:
 
 def _difference(before: object, after: object) -> str:
     """What differs between two of a kind, in words."""
-    old, new = _plain(before), _plain(after)
-    several = [f"{name}: {_short(old.get(name))} → {_short(new[name])}" for name in new if old.get(name) != new[name]]
-    return "; ".join(several)
+    return "; ".join(_differences("", _plain(before), _plain(after)))
+
+
+def _differences(name: str, old: object, new: object) -> Iterator[str]:
+    """Each value that differs, by the names that lead to it."""
+    if old == new:
+        return
+    match old, new:
+        case dict(), dict():
+            for key in new:
+                yield from _differences(f"{name} {key}".strip(), old.get(key), new[key])
+        case list(), list() if len(old) == len(new) and all(isinstance(one, dict) for one in new):
+            for number, (one, other) in enumerate(zip(old, new, strict=True), 1):
+                yield from _differences(f"{name} {number}", one, other)
+        case _:
+            yield f"{name}: {_short(_said(old))} → {_short(_said(new))}"
 
 
 def _plain(one: object) -> dict[str, Any]:
@@ -314,8 +326,20 @@ def _plain(one: object) -> dict[str, Any]:
     return {name: _toml(value) for name, value in fields.items()}
 
 
-def _short(value: object) -> str:
-    text = "nothing" if value in (None, "", [], {}) else value if isinstance(value, str) else json.dumps(value)
+def _said(value: object) -> str:
+    match value:
+        case None | "" | [] | {}:
+            return "nothing"
+        case bool():
+            return "yes" if value else "no"
+        case list():
+            return ", ".join(_said(one) for one in value)
+        case dict():
+            return " ".join(f"{name} {_said(one)}" for name, one in value.items() if one not in (None, "", [], {}))
+    return str(value)
+
+
+def _short(text: str) -> str:
     return text if len(text) <= 60 else f"{text[:59]}…"
 
 

@@ -87,11 +87,14 @@ async def _show(address: Address, look: Look) -> Looked:
         await answered(QUESTION, ANSWER_S)
         if look.kind == "show":
             return Looked(problem="" if await answered(b"M117 " + look.text.encode(), ANSWER_S) else SILENT)
-        if await answered(b"M0 " + look.text.encode(), look.within_s):
-            return Looked()
-        line.write(b"M108\n")  # it need not wait any longer
-        await asyncio.sleep(0.2)
-        return Looked(problem="Nobody clicked at the machine in time.")
+        clicked = False
+        try:
+            clicked = await answered(b"M0 " + look.text.encode(), look.within_s)
+        finally:
+            if not clicked:
+                line.write(b"M108\n")  # it need not wait any longer
+                await asyncio.sleep(0.2)
+        return Looked(problem="" if clicked else "Nobody clicked at the machine in time.")
     finally:
         line.close()
 

@@ -73,6 +73,9 @@ def launch(root: Path) -> None:
         raise click.ClickException(str(error)) from None
 
 
+SUBJECT_WIDTH = len("certificates") + 2
+
+
 @click.command()
 @click.option("--json", "as_json", is_flag=True, help="As JSON.")
 @root_option
@@ -86,10 +89,11 @@ def doctor(as_json: bool, root: Path) -> None:
     if as_json:
         click.echo(json.dumps([asdict(one) for one in found], indent=1))
     for one in () if as_json else found:
-        click.secho(f"{one.about}: {one.what}", fg="red")
-        click.echo(f"    {one.do}")
-    if not found and not as_json:
-        click.secho("All is well.", fg="green")
+        click.echo(click.style(f"{one.about:<{SUBJECT_WIDTH}}", bold=True) + click.style(one.what, fg="red"))
+        click.echo(f"{'':<{SUBJECT_WIDTH}}{one.do}\n")
+    if not as_json:
+        few = {0: "All is well.", 1: "One thing is wrong."}
+        click.secho(few.get(len(found), f"{len(found)} things are wrong."), fg="red" if found else "green")
     if found:
         raise SystemExit(1)
 

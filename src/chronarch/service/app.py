@@ -98,7 +98,9 @@ from chronarch.service.system import storage
 from chronarch.service.system.backup import keeper as backup_keeper
 from chronarch.service.system.backup.keeper import BackupKeeper
 from chronarch.service.system.health import HealthCheck
+from chronarch.service.system.setup_cameras import SetupCameras
 from chronarch.service.system.setup_file import SetupFile
+from chronarch.service.system.setup_notices import SetupNotices
 from chronarch.service.system.shop_facts import load_shop
 from chronarch.service.system.storage import StorageKeeper
 from chronarch.service.upkeep import fleet_state, keeper
@@ -119,6 +121,7 @@ from chronarch.service.watching import (
 from chronarch.service.watching import routes as watching_routes
 from chronarch.service.watching.bed_watching import BedWatching
 from chronarch.service.watching.build_watching import BuildWatching
+from chronarch.service.watching.camera_list import CameraList
 from chronarch.service.watching.cameras import Cameras
 from chronarch.service.watching.content_folder import FilmStore, FrameStore
 from chronarch.service.watching.film_maker import FilmMaker
@@ -176,6 +179,7 @@ class ServiceParts:
         self.secrets = Secrets(config.secrets_key or config.blobs / "secrets.key")
         self.cameras = Cameras(context, self.fleet, self.secrets)
         self.frame_store = FrameStore(config.blobs / "frames")
+        self.camera_list = CameraList(context, self.fleet, self.cameras, self.secrets)
         self.keeper = FrameKeeper(context, self.cameras, self.frame_store)
         self.film_store = FilmStore(config.blobs / "films")
         self.film_maker = FilmMaker(context, self.fleet, self.frame_store, self.film_store)
@@ -217,7 +221,10 @@ class ServiceParts:
         self.upkeep = UpkeepKeeper(context, self.fleet, self.background, OwnChecks(context))
         self.firmware = FirmwareKeeper(context, self.fleet)
         self.backups = BackupKeeper(context, self.secrets)
-        self.setup_file = SetupFile(context, self.fleet, self.backups)
+        self.setup_file = SetupFile(
+            context, self.fleet, self.backups, SetupCameras(self.fleet, self.camera_list),
+            SetupNotices(context, self.secrets),
+        )  # fmt: skip
         self.storage = StorageKeeper(context, self.fleet, self.store, self.background, self.backups)
         self.finder = MachineFinder(context, self.fleet)
         self.guard = SignInGuard()
@@ -237,10 +244,10 @@ class ServiceParts:
             self.context, Callers(self.context), self.background, views, self.facts, self.jobs, self.orders,
             self.fleet, machines,
             self.store, self.readers, self.intake, self.paces, self.connections, self.planner, self.dispatcher,
-            self.guard, self.first, room, self.health, self.secrets, self.cameras, self.keeper, self.frame_store,
-            self.film_store, self.film_maker, self.films, self.watching, self.beds, self.watch_process,
-            self.prover, self.changed, self.upkeep, self.backups, self.reporter, self.links, self.links.acts,
-            self.router, self.deliverer, self.pushing, self.chat, self.setup_file, self.finder,
+            self.guard, self.first, room, self.health, self.secrets, self.cameras, self.camera_list, self.keeper,
+            self.frame_store, self.film_store, self.film_maker, self.films, self.watching, self.beds,
+            self.watch_process, self.prover, self.changed, self.upkeep, self.backups, self.reporter, self.links,
+            self.links.acts, self.router, self.deliverer, self.pushing, self.chat, self.setup_file, self.finder,
             self.drives, self.hot_folders, self.dropping, self.storage,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}

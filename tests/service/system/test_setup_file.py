@@ -11,8 +11,11 @@ from typing import Any
 from chronarch.client import RefusedByService, requests
 from chronarch.core.ledger.costs import RateKind
 from chronarch.core.machines.states import Intake
+from chronarch.core.watching.camera_settings import CameraSettings
 from chronarch.wire.ledger.costs import NewRate
+from chronarch.wire.notices.channels import ChannelKind, MailServer, NewChannel, NoticeSettingsUpdate
 from chronarch.wire.planning.settings import SiteHours, StaffedMinutes
+from chronarch.wire.watching.cameras import NewCamera
 from tests.support import processes
 from tests.support.restoring import give_place
 from tests.support.world import MODEL, World, WorldCase, eventually
@@ -26,6 +29,11 @@ EDITS = (
     ('place = "A2"', 'place = "B1"\npools = ["steady"]'),
     ('price = "24.9"', 'price = "26.50"'),
     ("monthly = 12", "monthly = 3"),
+    ('place = "over the door"', 'place = "over the shelf"'),
+    ("turn = 90", "turn = 180"),
+    ("spool_low_g = 100", "spool_low_g = 150"),
+    ("port = 587", "port = 465"),
+    ('name = "office"', 'name = "front desk"'),
 )
 WRONG = (
     ("[shop]\n= 1", "not TOML: .* line 2"),
@@ -38,6 +46,20 @@ WRONG = (
     ("[[machines]]\nname='Bezel'\nmodel='{model}'\nlink='mqtt://shop:…@127.0.0.1/Bezel'", "passwords are not written"),
     ("[[prices]]\nkind='material'\nprice='-1'", "price"),
     ("[backups]\ndaily = 0.5", "daily"),
+    ("[[cameras]]\nname='A'\nmachine='None such'\naddress='http://127.0.0.1:1/a'", "no machine named 'None such'"),
+    ("[[cameras]]\nname='A'\nmachine='Anchor'\naddress='http://127.0.0.1:1/a?key=…'", "passwords are not written"),
+    ("[[cameras]]\nname='Door'\ntender='shed'\naddress='{camera}'", "its tender stays"),
+    ("[[cameras]]\nname='A'\naddress='http://127.0.0.1:1/a'", "say which machine it looks at"),
+    ("[[channels]]\nkind='mail'\naddress='nobody'", "nobody"),
+    ("[[channels]]\nkind='webhook'\naddress='http://127.0.0.1:1/'", "channels"),
+    (2 * "[[channels]]\nkind='mail'\naddress='a@shop.example'\n", "is there twice"),
+    ("[notices]\nwithout = ['mail']", "without"),
+)  # fmt: skip
+
+
+DOOR = NewCamera(
+    name="Door", address="http://127.0.0.1:7999/door.jpg", login="shop", password="a word", place="over the door",
+    tender="tender", settings=CameraSettings(turn=90),
 )  # fmt: skip
 
 
@@ -53,6 +75,14 @@ class SetupFiles(WorldCase):
         do(requests.set_hours(SiteHours(zone="Europe/Lisbon", week=week, people=2)))
         do(requests.set_cost_rate(NewRate(kind=RateKind.MATERIAL, subject="PLA", price=Decimal("24.90"))))
         do(requests.change_machine("Anchor", place="A2"))
+        do(requests.add_camera(DOOR))
+        mail = MailServer(host="mail.shop.example", port=587, sender="prints@shop.example", password="open sesame")
+        do(requests.change_notice_settings(NoticeSettingsUpdate(mail=mail)))
+        do(
+            requests.add_channel(
+                NewChannel(person="", kind=ChannelKind.MAIL, name="office", address="office@shop.example")
+            )
+        )
         give_place(cls.world)
 
     def shell(self, world: World, *words: str, code: int = 0) -> str:
@@ -82,7 +112,9 @@ class SetupFiles(WorldCase):
         for line in ("name: A shop for tests → Brass & Sons", "currency: EUR → CHF", r"clear_min: 3 → 7\.5",
                      "mon: 08:00-12:00, .* → 07:30-12:00", "bed_ceiling_c: 110 → 95",
                      "place: A2 → B1; pools: nothing → steady", "price of PLA +price: 24.9 → 26.5",
-                     "monthly: 12 → 3", "would change; nothing was"):  # fmt: skip
+                     "monthly: 12 → 3", "place: over the door → over the shelf; settings turn: 90 → 180",
+                     "spool_low_g: 100 → 150; mail port: 587 → 465",
+                     "channel office@shop.example +name: office → front", "would change; nothing was"):  # fmt: skip
             self.assertRegex(would, line)
         self.assertEqual(self.exported(w), before)
 
@@ -97,6 +129,10 @@ class SetupFiles(WorldCase):
         after = self.exported(w)
         self.assertIn("All is as the file says", self.shell(w, "apply", edited))
         self.assertEqual(self.exported(w), after)
+        camera = do(requests.camera("Door"))
+        self.assertEqual((camera.place, camera.has_password, camera.settings.turn), ("over the shelf", True, 180))
+        mail = do(requests.notice_settings()).mail
+        self.assertEqual((mail and mail.port, mail and mail.has_password), (465, True))
         self.shell(w, "apply", str(path))
         self.assertEqual(self.exported(w), before)
 
@@ -116,7 +152,7 @@ class SetupFiles(WorldCase):
         before = self.exported(self.world)
         for text, words in WRONG:
             with self.subTest(text), self.assertRaisesRegex(RefusedByService, words) as refused:
-                self.world.client.do(requests.apply_setup_file(text.replace("{model}", MODEL)))
+                self.world.client.do(requests.apply_setup_file(text.format(model=MODEL, camera=DOOR.address)))
             self.assertEqual(refused.exception.problem.status, 422)
         self.assertEqual(self.exported(self.world), before)
         self.assertIn("over 800,000 characters", self.shell(self.world, "apply", self.file("#" * 900_000), code=2))

@@ -49,8 +49,8 @@ def _format(file: object, said: str | None) -> SetupFormat:
 @pass_service
 def export(service: Service, file: BinaryIO, form: str | None) -> None:
     """Write what the shop has decided to FILE (or show it). As TOML: its name, money, planning, hours, materials,
-    models, machines, prices and the rule of backups; spools, people, channels and passwords are not in it. As CSV: its
-    machines. As JSON: its catalogue of models with their sequences, and of materials."""
+    models, machines, cameras, mail, chat, prices and the rule of backups; spools, people and passwords are not in it.
+    As CSV: its machines. As JSON: its catalogue of models with their sequences, and of materials."""
     file.write(service.do(requests.setup_file(_format(file, form))))
 
 

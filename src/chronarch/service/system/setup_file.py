@@ -4,16 +4,12 @@ nothing the second time."""
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Mapping
+from collections.abc import AsyncIterator, Awaitable, Callable
 from dataclasses import asdict, dataclass, field, replace
-from datetime import time
-from decimal import Decimal
-from enum import Enum
 from functools import partial
 from typing import Annotated, Any
 
 import tomlkit
-from pydantic import BaseModel
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -30,7 +26,10 @@ from chronarch.service.machines.materials import set_material
 from chronarch.service.planning.settings import change_planning, keep_hours, load_settings
 from chronarch.service.problems import ApiProblem
 from chronarch.service.system.backup.keeper import BackupKeeper
+from chronarch.service.system.setup_cameras import SetupCameras
+from chronarch.service.system.setup_changes import HIDDEN, PlannedChange, as_toml, difference, written
 from chronarch.service.system.setup_formats import catalogue_json, machines_csv, read_setup
+from chronarch.service.system.setup_notices import SetupNotices
 from chronarch.service.system.shop_facts import change_shop, load_shop
 from chronarch.wire.common import fill
 from chronarch.wire.ledger.costs import NewRate
@@ -41,23 +40,12 @@ from chronarch.wire.system import setup_file as w
 from chronarch.wire.system.backups import BackupSettings, BackupSettingsChange
 from chronarch.wire.system.shop import ShopChange, ShopFacts
 
-HIDDEN = "…"
-"""In place of a password."""
 NOZZLE = tuple(w.NozzlePart.model_fields)
 HEAD = """\
 # The set-up of {shop}: `chronarch setup apply FILE` has a shop be like this. What is left out stays as it is, and
-# nothing is removed. Spools, people, channels and passwords are not in it.
+# nothing is removed. Spools, people and passwords are not in it.
 
 """
-
-
-@dataclass(frozen=True)
-class PlannedChange:
-    """One thing to be changed: which, how, and what does it."""
-
-    about: str
-    what: str
-    do: Callable[[], Awaitable[object]]
 
 
 @dataclass
@@ -67,12 +55,14 @@ class SetupFile:
     context: ServiceContext
     fleet: Fleet
     backups: BackupKeeper
+    cameras: SetupCameras
+    notices: SetupNotices
     _steps: tuple[Callable[[w.SetupDocument, str], AsyncIterator[PlannedChange]], ...] = field(init=False)
 
     def __post_init__(self) -> None:
         self._steps = (
-            self._shop, self._planning, self._hours, self._materials, self._models, self._machines, self._prices,
-            self._backups,
+            self._shop, self._planning, self._hours, self._materials, self._models, self._machines, self._cameras,
+            self._notices, self._prices, self._backups,
         )  # fmt: skip
 
     # Writing it ---------------------------------------------------------------------------------------------------
@@ -93,20 +83,24 @@ class SetupFile:
             costs, settings = await load_cost_settings(db), await load_settings(db)
             models, prices = await setting_up.all_models(db), await self._prices_now(db)
             materials = await own_materials(db)
+            reach, channels = await self.notices.kept(db)
         kept = _rule(await self.backups.shown_settings())
         facts = self.context.shop.facts
         document = {
             "shop": {**facts.model_dump(), **costs.model_dump()},
             "planning": settings.planning.model_dump(),
-            "hours": [_written(w.HoursPart.of(one)) for _, one in sorted(settings.hours.items())],
+            "hours": [written(w.HoursPart.of(one)) for _, one in sorted(settings.hours.items())],
             "materials": [asdict(one) for one in materials],
             "models": [machine_model.dump_python(one, exclude_defaults=True) for one in models],
-            "machines": [_written(_machine(known)) for known in self.fleet.all()],
-            "prices": [_written(one) for one in prices.values()],
+            "machines": [written(_machine(known)) for known in self.fleet.all()],
+            "cameras": [written(one) for one in self.cameras.kept()],
+            "notices": written(reach),
+            "channels": [written(one) for one in channels],
+            "prices": [written(one) for one in prices.values()],
             "backups": kept,
         }
         filled = {name: value for name, value in document.items() if value}
-        return HEAD.format(shop=facts.name) + tomlkit.dumps(_toml(filled))
+        return HEAD.format(shop=facts.name) + tomlkit.dumps(as_toml(filled))
 
     # Applying it --------------------------------------------------------------------------------------------------
 
@@ -129,12 +123,12 @@ class SetupFile:
         asked, facts = document.shop, self.context.shop.facts
         wanted = facts.model_copy(update=asked.model_dump(exclude_none=True, include=set(ShopFacts.model_fields)))
         if wanted != facts:
-            yield PlannedChange("the shop", _difference(facts, wanted), partial(self._keep_shop, wanted))
+            yield PlannedChange("the shop", difference(facts, wanted), partial(self._keep_shop, wanted))
         async with self.context.sessions() as db:
             costs = await load_cost_settings(db)
         money = asked.costs(costs)
         if money != costs:
-            yield PlannedChange("money", _difference(costs, money), partial(self._in_one, keep_cost_settings, money))
+            yield PlannedChange("money", difference(costs, money), partial(self._in_one, keep_cost_settings, money))
 
     async def _keep_shop(self, wanted: ShopFacts) -> None:
         async with self.context.sessions() as db:
@@ -148,7 +142,7 @@ class SetupFile:
         wanted = now.model_validate({**now.model_dump(), **document.planning.model_dump(exclude_none=True)})
         if wanted != now:
             change = PlanningUpdate(**wanted.model_dump())
-            yield PlannedChange("planning", _difference(now, wanted), partial(self._in_one, change_planning, change))
+            yield PlannedChange("planning", difference(now, wanted), partial(self._in_one, change_planning, change))
 
     async def _hours(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
         async with self.context.sessions() as db:
@@ -156,7 +150,7 @@ class SetupFile:
         for one in document.hours:
             about, wanted, kept = f"hours of {one.site or 'the shop'}", one.hours(), now.get(one.site)
             if wanted != kept:
-                what = _difference(w.HoursPart.of(kept), one) if kept else "are set"
+                what = difference(w.HoursPart.of(kept), one) if kept else "are set"
                 yield PlannedChange(about, what, partial(self._in_one, keep_hours, wanted))
 
     async def _materials(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
@@ -166,7 +160,7 @@ class SetupFile:
             kept = now.get(one.name)
             one = replace(one, name=kept.name) if kept else one
             if kept != one or one.name.casefold() not in own:
-                what = _difference(kept, one) or "its usual figures are kept as the shop's own" if kept else "is added"
+                what = difference(kept, one) or "its usual figures are kept as the shop's own" if kept else "is added"
                 do = partial(set_material, self.context, self.fleet, one)
                 yield PlannedChange(f"material {one.name}", what, do)
 
@@ -179,7 +173,7 @@ class SetupFile:
                 yield PlannedChange(about, "is added", partial(setting_up.add_model, self.context, one))
             elif kept != one:
                 do = partial(setting_up.change_model, self.context, self.fleet, one.name, one)
-                yield PlannedChange(about, _difference(kept, one), do)
+                yield PlannedChange(about, difference(kept, one), do)
 
     async def _machines(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
         async with self.context.sessions() as db:
@@ -205,7 +199,7 @@ class SetupFile:
             if told.link != kept.link:
                 _check_link(about, one, holders)
             if told != kept:
-                yield PlannedChange(about, _difference(kept, told), partial(self._change_machine, known, one))
+                yield PlannedChange(about, difference(kept, told), partial(self._change_machine, known, one))
 
     async def _change_machine(self, known: FleetMachine, one: w.MachinePart) -> None:
         loaded = {tool.number: tool for tool in (Tool(**kept) for kept in known.row.tools)}
@@ -220,13 +214,23 @@ class SetupFile:
         )  # fmt: skip
         await setting_up.change_machine(self.context, self.fleet, known.row.name, change)
 
+    async def _cameras(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
+        machines = [*(_machine(known) for known in self.fleet.all()), *document.machines]
+        async for change in self.cameras.changes(document, {one.name.casefold(): one for one in machines}):
+            yield change
+
+    async def _notices(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
+        for changes in (self.notices.settings, self.notices.channels):
+            async for change in changes(document, self._in_one):
+                yield change
+
     async def _prices(self, document: w.SetupDocument, who: str) -> AsyncIterator[PlannedChange]:
         async with self.context.sessions() as db:
             now = await self._prices_now(db)
         for one in document.prices:
             kept = now.get((one.kind, one.subject.casefold()))
             if kept != one:
-                what = _difference(kept, one) if kept else f"is set: {one.price or one.machine}"
+                what = difference(kept, one) if kept else f"is set: {one.price or one.machine}"
                 do = partial(self._in_one, set_price, one, who, self.context.clock.now())
                 yield PlannedChange(f"price of {one.subject or one.kind}", what, do)
 
@@ -243,7 +247,7 @@ class SetupFile:
         place = document.backups.place
         moved = place is not None and place.address != kept.address
         if rule != kept or moved:
-            what = [_difference(kept, rule)] if rule != kept else []
+            what = [difference(kept, rule)] if rule != kept else []
             what += [f"go to {place.address}"] if place is not None and moved else []
             change = document.backups if moved else document.backups.model_copy(update={"place": None})
             yield PlannedChange("backups", "; ".join(what), partial(self.backups.change, change))
@@ -274,73 +278,6 @@ def _rule(kept: BackupSettings) -> dict[str, Any]:
     """Without the place, which has secrets."""
     rule = set(BackupSettingsChange.model_fields) - {"place"}
     return kept.model_dump(include=rule) if kept.address else {}
-
-
-def _written(part: BaseModel) -> dict[str, Any]:
-    """As it stands in the file: without what is as usual."""
-    return part.model_dump(exclude_defaults=True, exclude_none=True)
-
-
-def _toml(value: Any) -> Any:
-    """As TOML has it: whole numbers without a point, decimals and times as text."""
-    match value:
-        case Mapping():
-            return {str(name): _toml(one) for name, one in value.items()}
-        case list() | tuple():
-            return [_toml(one) for one in value]
-        case Enum():
-            return value.value
-        case Decimal():
-            return f"{value.normalize():f}"
-        case float() if value.is_integer():
-            return int(value)
-        case time():
-            return value.isoformat("minutes")
-        case str():
-            return tomlkit.string(value, multiline="\n" in value)
-    return value
-
-
-def _difference(before: object, after: object) -> str:
-    """What differs between two of a kind, in words."""
-    return "; ".join(_differences("", _plain(before), _plain(after)))
-
-
-def _differences(name: str, old: object, new: object) -> Iterator[str]:
-    """Each value that differs, by the names that lead to it."""
-    if old == new:
-        return
-    match old, new:
-        case dict(), dict():
-            for key in new:
-                yield from _differences(f"{name} {key}".strip(), old.get(key), new[key])
-        case list(), list() if len(old) == len(new) and all(isinstance(one, dict) for one in new):
-            for number, (one, other) in enumerate(zip(old, new, strict=True), 1):
-                yield from _differences(f"{name} {number}", one, other)
-        case _:
-            yield f"{name}: {_short(_said(old))} → {_short(_said(new))}"
-
-
-def _plain(one: object) -> dict[str, Any]:
-    fields: dict[str, Any] = one.model_dump() if isinstance(one, BaseModel) else asdict(one)  # type: ignore[call-overload]
-    return {name: _toml(value) for name, value in fields.items()}
-
-
-def _said(value: object) -> str:
-    match value:
-        case None | "" | [] | {}:
-            return "nothing"
-        case bool():
-            return "yes" if value else "no"
-        case list():
-            return ", ".join(_said(one) for one in value)
-        case dict():
-            return " ".join(f"{name} {_said(one)}" for name, one in value.items() if one not in (None, "", [], {}))
-    return str(value)
-
-
-def _short(text: str) -> str:
-    return text if len(text) <= 60 else f"{text[:59]}…"
 
 
 TheSetupFile = Annotated[SetupFile, part(SetupFile)]

@@ -175,12 +175,17 @@ class NoticeSettings(Wire):
     """Why the shop's account is not in the chat just now; empty when it is."""
 
 
-class NoticeSettingsUpdate(Wire):
+class ReachSettings(Wire):
+    """What may be decided about how people are reached; what is left out stays."""
+
     address: Annotated[str, Field(max_length=200, pattern=r"^(https?://[^\s/?#@]+(/[^\s?#]*)?)?$")] | None = None
     local_webhooks: bool | None = None
     spool_low_g: float | None = Field(default=None, ge=0, le=100_000, allow_inf_nan=False)
     mail: MailServer | None = None
     chat: ChatAccount | None = None
+
+
+class NoticeSettingsUpdate(ReachSettings):
     without: list[Literal["mail", "chat"]] | None = Field(default=None, max_length=2)
     """What the shop no longer has."""
 

@@ -16,9 +16,11 @@ from chronarch.core.machines.model import MachineModel
 from chronarch.wire.common import Label, NozzleMm, Tags, Wire, as_is, faults_of
 from chronarch.wire.ledger.costs import CostSettings, Margin, NewRate, Step
 from chronarch.wire.machines.machine import NewMachine
+from chronarch.wire.notices.channels import ChannelKind, ReachSettings
 from chronarch.wire.planning.settings import Day, PlanningUpdate, SiteHours, StaffedMinutes
 from chronarch.wire.system.backups import BackupSettingsChange
 from chronarch.wire.system.shop import ShopChange
+from chronarch.wire.watching.cameras import NewCamera
 
 as_is(Material)
 ANSWERS = {"yes": True, "true": True, "1": True, "x": True, "no": False, "false": False, "0": False}
@@ -122,6 +124,14 @@ class MachinePart(Wire):
         return self
 
 
+class ChannelPart(Wire):
+    """A mail address or a room of a chat over which the shop is told."""
+
+    kind: Literal[ChannelKind.MAIL, ChannelKind.ROOM]
+    address: Annotated[str, Field(max_length=300)]
+    name: Label = ""
+
+
 class MachineRow(Wire):
     """A row of a CSV of machines. What is empty stays as it is, or is as usual for a machine that is new. Several
     pools, tags and nozzles are parted by semicolons; the first nozzle is tool 0."""
@@ -201,13 +211,17 @@ class SetupDocument(Wire):
     models: list[MachineModel] = Field(default_factory=list, max_length=500)
     materials: list[Material] = Field(default_factory=list, max_length=500)
     machines: list[MachinePart] = Field(default_factory=list, max_length=5000)
+    cameras: list[NewCamera] = Field(default_factory=list, max_length=1000)
+    notices: ReachSettings = ReachSettings()
+    channels: list[ChannelPart] = Field(default_factory=list, max_length=20)
     prices: list[NewRate] = Field(default_factory=list, max_length=2000)
     """Without `since` the price that holds now."""
     backups: BackupSettingsChange = BackupSettingsChange()
 
     @model_validator(mode="after")
     def _once(self) -> SetupDocument:
-        for what, several in (("machine", self.machines), ("model", self.models), ("material", self.materials)):
+        kinds = "machine", "camera", "model", "material"
+        for what, several in zip(kinds, (self.machines, self.cameras, self.models, self.materials), strict=True):
             times = Counter(one.name.casefold() for one in several)
             twice = next((name for name, many in times.items() if many > 1), None)
             if twice is not None:

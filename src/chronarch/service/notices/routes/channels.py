@@ -2,29 +2,25 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
 from dataclasses import replace
 
 from fastapi import APIRouter, Response
 from pydantic_core import to_jsonable_python
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.bounds import Number
-from chronarch.core.notices.kinds import Gravity
-from chronarch.core.notices.notice_rules import DEFAULT_RULE, NoticeRule
 from chronarch.records import tables as t
 from chronarch.records.notices import telling
 from chronarch.records.paging import number as by_number
 from chronarch.service.context import Context, ServiceContext
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.http.paging import Paged
-from chronarch.service.notices.channels.push import PushAccess, ThePushSender
+from chronarch.service.notices import setting_up
+from chronarch.service.notices.channels.push import ThePushSender
 from chronarch.service.notices.channels.webhook import WebhookAccess, new_secret
 from chronarch.service.notices.deliverer import TheDeliverer
-from chronarch.service.notices.leads import Asked, lead
 from chronarch.service.notices.owners import check_owner, logins, mine, owner_of
-from chronarch.service.notices.settings import load_settings
 from chronarch.service.permissions import Caller
 from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
@@ -35,7 +31,6 @@ from chronarch.wire.notices.channels import ChannelKind
 from chronarch.wire.notices.rules import notice_rule
 
 router = APIRouter(tags=["notices"], route_class=RetryingRoute)
-MOST_CHANNELS = 20
 SECRETS_KEPT = 2
 
 
@@ -49,58 +44,13 @@ async def channels(who: Caller, context: Context) -> list[w.Channel]:
 
 @router.post("/channels", status_code=201)
 async def add_channel(asked: w.NewChannel, who: Caller, context: Context, sealing: TheSecrets) -> w.CreatedChannel:
-    """Add a way to reach somebody, with a rule that tells over it: a person of what asks for hands, the shop of
-    everything."""
+    """Add a way to reach somebody, with a rule that tells over it."""
     async with context.sessions() as db:
         owner = await owner_of(db, who, asked.person)
-        if asked.kind is ChannelKind.PUSH and (row := await _same_browser(db, owner, asked.address, sealing)):
-            row.on, row.next_at, row.problem, row.failing_since, row.tries = True, None, "", None, 0
-            await _lead(db, row, sealing, asked.address, [], asked.keys)
-            await db.commit()
-            return w.CreatedChannel(**(await _views(context, db, [row], who))[0].model_dump())
-        many = select(func.count()).select_from(t.Channel).where(t.Channel.person_id == owner)
-        if (await db.execute(many)).scalar_one() >= MOST_CHANNELS:
-            raise ApiProblem(409, f"There are {MOST_CHANNELS} channels already; remove one first.")
-        secret = new_secret() if asked.kind is ChannelKind.WEBHOOK else ""
-        row = t.Channel(person_id=owner, kind=asked.kind, name=asked.name or asked.kind, added_at=context.clock.now())
-        await _lead(db, row, sealing, asked.address, [secret], asked.keys)
-        db.add(row)
-        await db.flush()
-        await _with_rule(db, row)
+        row, secret = await setting_up.add_channel(context, db, sealing, owner, asked)
         await db.commit()
         (view,) = await _views(context, db, [row], who)
         return w.CreatedChannel(**view.model_dump(), secret=secret)
-
-
-async def _check_nobody_elses(db: AsyncSession, owner: int | None, address: str) -> None:
-    """Refuse (409) a chat address by which somebody else is known: what comes from it is done with their rights."""
-    query = select(t.Channel.id).where(
-        t.Channel.kind == ChannelKind.CHAT,
-        t.Channel.shown == address,
-        t.Channel.person_id.is_distinct_from(owner),
-    )
-    if (await db.execute(query.limit(1))).first() is not None:
-        raise ApiProblem(409, f"{address} is somebody else's already, or the shop's.")
-
-
-async def _same_browser(db: AsyncSession, owner: int | None, address: str, sealing: Secrets) -> t.Channel | None:
-    """The channel of a browser that subscribes once more."""
-    query = select(t.Channel).where(t.Channel.person_id == owner, t.Channel.kind == ChannelKind.PUSH)
-    for row in (await db.execute(query)).scalars():
-        with suppress(SecretLost):
-            if PushAccess.model_validate_json(sealing.open(row.access)).endpoint == address:
-                return row
-    return None
-
-
-async def _with_rule(db: AsyncSession, row: t.Channel) -> None:
-    """A new channel is told over at once: by a rule of its own, beside what was heard before."""
-    rules = (await db.execute(select(t.NoticeRule).where(t.NoticeRule.person_id == row.person_id))).first()
-    if row.person_id is not None and rules is None:
-        db.add(t.NoticeRule(person_id=row.person_id, rule=to_jsonable_python(DEFAULT_RULE)))
-    least = Gravity.NOTE if row.person_id is None else Gravity.ACT
-    rule = NoticeRule(name=f"Over {row.name}"[:60], least=least, channels=(row.id,))
-    db.add(t.NoticeRule(person_id=row.person_id, rule=to_jsonable_python(rule)))
 
 
 @router.get("/push-key")
@@ -123,7 +73,7 @@ async def change_channel(
         if change.address is not None:
             if row.kind == ChannelKind.PAGE:
                 raise ApiProblem(409, "The page has no address to change.")
-            await _lead(db, row, sealing, change.address, _secrets_of(row, sealing))
+            await setting_up.lead_channel(db, row, sealing, change.address, _secrets_of(row, sealing))
         row.next_at = None
         await db.commit()
         return (await _views(context, db, [row], who))[0]
@@ -205,16 +155,6 @@ async def new_channel_secret(number: Number, who: Caller, context: Context, seal
         await db.commit()
         (view,) = await _views(context, db, [row], who)
         return w.CreatedChannel(**view.model_dump(), secret=secret)
-
-
-async def _lead(
-    db: AsyncSession, row: t.Channel, sealing: Secrets, address: str, secrets: list[str], keys: w.PushKeys | None = None
-) -> None:
-    """Have a channel lead somewhere. Raises ApiProblem (409, 422)."""
-    found = await lead(ChannelKind(row.kind), Asked(address, await load_settings(db), secrets, keys))
-    if row.kind == ChannelKind.CHAT:
-        await _check_nobody_elses(db, row.person_id, found.shown)
-    row.shown, row.access = found.shown, sealing.seal(found.access) if found.access else b""
 
 
 def _secrets_of(row: t.Channel, sealing: Secrets) -> list[str]:

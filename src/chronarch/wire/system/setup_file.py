@@ -220,9 +220,12 @@ class SetupDocument(Wire):
 
     @model_validator(mode="after")
     def _once(self) -> SetupDocument:
-        kinds = "machine", "camera", "model", "material"
-        for what, several in zip(kinds, (self.machines, self.cameras, self.models, self.materials), strict=True):
-            times = Counter(one.name.casefold() for one in several)
+        named = {
+            "machine": [one.name for one in self.machines], "camera": [one.name for one in self.cameras],
+            "model": [one.name for one in self.models], "material": [one.name for one in self.materials],
+        }  # fmt: skip
+        for what, names in named.items():
+            times = Counter(name.casefold() for name in names)
             twice = next((name for name, many in times.items() if many > 1), None)
             if twice is not None:
                 raise ValueError(f"the {what} {twice!r} is there twice")

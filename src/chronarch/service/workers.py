@@ -16,6 +16,8 @@ from chronarch.records.failures import away
 from chronarch.service.changes import Watch
 
 WAITS_S, LASTING_S = (1.0, 2.0, 4.0, 8.0, 16.0, 32.0, 60.0), 60.0
+FIRST_WITHIN_S = 20.0
+"""What works seldom does its first step soon after the start."""
 AWAY_S = 1.0
 """How long to wait for a database or disk that is away."""
 log = logging.getLogger("chronarch.service")
@@ -71,7 +73,8 @@ class Worker:
     async def _due(self) -> None:
         """Wait until the next step is due."""
         if self.watch is None:
-            await asyncio.sleep(self.every_s or 0.0)
+            every_s = self.every_s or 0.0
+            await asyncio.sleep(every_s if self.beat_at else min(every_s, FIRST_WITHIN_S))
             return
         try:
             async with asyncio.timeout(self.every_s):

@@ -59,7 +59,10 @@ class Storage(WorldCase):
         other = do(requests.file("other.gcode"))
         do(requests.batch_files(wl.FileBatch(files=[other.id], deed="bin")))
         self.assertEqual(self.measured()[StoragePart.BIN].size, len(squares(layers=9).encode()))
-        self.assertIn("2 given up", self.shell("give-up", "bin", "--yes"))
+        self.assertIn(
+            "There is no file to give up", self.shell("give-up", "bin", "--yes"), "it has lain there a moment"
+        )
+        self.assertIn("2 given up", self.shell("give-up", "bin", "--older-than", "0", "--yes"))
         self.assertEqual(self.measured()[StoragePart.BIN].size, 0)
 
     def test_how_it_grows_is_seen_after_some_days_and_when_it_is_full(self) -> None:

@@ -130,14 +130,13 @@ function Parts({ of }: { of: Shown }) {
 }
 
 function GiveUp({ share, close }: { share: Share; close: () => void }) {
-  const [days, setDays] = useState("90");
+  const [days, setDays] = useState(share.part === "bin" ? "0" : "90");
   const [told, setTold] = useState("");
-  const aged = share.part !== "bin";
   const go = useChange(
     async () => {
       let items = 0;
       for (;;) {
-        const done = await value(api.POST("/api/storage/give-up", { body: { what: share.part, older_than_days: aged ? Number(days) : 0 } }));
+        const done = await value(api.POST("/api/storage/give-up", { body: { what: share.part, older_than_days: Number(days) } }));
         items += done.items;
         if (!done.more) {
           if (items === 0) return setTold(done.text);
@@ -155,11 +154,9 @@ function GiveUp({ share, close }: { share: Share; close: () => void }) {
   };
   return (
     <FormDialog title={`Give up ${MEANS[share.part].name.toLowerCase()}`} text={says[share.part] ?? ""} close={close} send={() => go.mutate(undefined)} asked={go.isPending} error={go.error} action="Give them up" kind="danger">
-      {aged && (
-        <Field label="Older than, days">
-          <input className={inputLook} type="number" min={0} max={36500} value={days} onChange={(e) => setDays(e.target.value)} required />
-        </Field>
-      )}
+      <Field label={share.part === "bin" ? "In the bin for longer than, days" : "Older than, days"}>
+        <input className={inputLook} type="number" min={0} max={36500} value={days} onChange={(e) => setDays(e.target.value)} required />
+      </Field>
       {told && (
         <p role="status" className="m-0">
           {told}

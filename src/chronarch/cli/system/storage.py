@@ -68,9 +68,8 @@ def give_up(service: Service, what: str, days: int, yes: bool) -> None:
     """Have something go for good: earlier revisions that nothing was built from, line logs of builds, or what lies in
     the bin."""
     part = StoragePart(what)
-    age = "" if part is StoragePart.BIN else f" older than {days} days"
     if not yes:
-        click.confirm(f"Give up {MEANS[part]}{age} for good?", abort=True)
+        click.confirm(f"Give up {MEANS[part]}, what is older than {days} days, for good?", abort=True)
     items = 0
     while True:
         done = service.do(requests.give_up_storage(GiveUp(what=part, older_than_days=days)))

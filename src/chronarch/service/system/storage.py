@@ -171,7 +171,10 @@ async def _logs(context: ServiceContext, store: ContentStore, before: datetime) 
 
 
 async def _bin(context: ServiceContext, store: ContentStore, before: datetime) -> int:
-    return await empty_bin(context, store, [])
+    async with context.sessions() as db:
+        query = select(t.File.id).where(t.File.binned_at < before, ~t.File.emptied).order_by(t.File.id)
+        found = (await db.execute(query.limit(AT_ONCE))).scalars().all()
+    return await empty_bin(context, store, found) if found else 0
 
 
 _GIVES_UP: dict[StoragePart, Callable[[ServiceContext, ContentStore, datetime], Awaitable[int]]] = {

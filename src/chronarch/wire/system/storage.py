@@ -66,8 +66,8 @@ class StorageShown(Wire):
 
 
 class GiveUp(Wire):
-    """What is to go: earlier revisions that nothing was built from, or line logs of builds, older than so many days; or
-    what lies in the bin, whatever its age."""
+    """What is to go, older than so many days: files that lie in the bin, earlier revisions that nothing was built from,
+    or line logs of builds."""
 
     what: Annotated[StoragePart, Field(examples=["revisions"])]
     older_than_days: Annotated[int, Field(ge=0, le=36500)] = 90

@@ -28,7 +28,7 @@ class Pages(ConsoleCase):
         expect(page.get_by_role("alert")).to_have_text("Name or password is wrong.")
         page.get_by_label("Password").fill(PASSWORD)
         page.keyboard.press("Enter")
-        expect(page.get_by_role("heading", name="Board")).to_be_visible()
+        expect(page.get_by_role("heading", level=1, name="Board")).to_be_visible()
         page.get_by_label("Signed in as Maud").click()
         page.get_by_role("menuitem", name="Sign out").click()
         expect(page.get_by_role("button", name="Sign in")).to_be_visible()
@@ -60,7 +60,7 @@ class Pages(ConsoleCase):
         page.get_by_label("Where").select_option("machine:Anchor")
         page.get_by_label("Material and colour").select_option(label="teal PLA")
         page.get_by_role("button", name="Queue 1 copy").click()
-        expect(page.get_by_role("heading", name="Queue")).to_be_visible()
+        expect(page.get_by_role("heading", level=1, name="Queue")).to_be_visible()
         job = page.get_by_role("listitem").filter(has_text="console-piece")
         expect(job).to_contain_text("0 of 1 good")
         expect(job).to_contain_text("running")
@@ -85,17 +85,17 @@ class Pages(ConsoleCase):
         w.add_file("followed.gcode", squares(layers=10, rounds=90, feed=1200))
         job = w.submit("followed.gcode", machine="Bezel")
         page = self.open("/machines/Bezel")
-        expect(page.get_by_role("heading", name="Bezel")).to_contain_text("building")
+        expect(page.get_by_role("heading", level=1, name="Bezel")).to_contain_text("building")
         bar = page.get_by_role("progressbar", name="Progress")
         before = bar.get_attribute("aria-valuenow") or ""
         expect(bar).not_to_have_attribute("aria-valuenow", before)
         expect(page.get_by_text(re.compile(r"layer \d+ of 10"))).to_be_visible()
         expect(page.get_by_role("img", name="Bezel, live picture")).to_be_visible()
         page.get_by_role("button", name="Pause", exact=True).click()
-        expect(page.get_by_role("heading", name="Bezel")).to_contain_text("paused")
+        expect(page.get_by_role("heading", level=1, name="Bezel")).to_contain_text("paused")
         expect(page.get_by_text("paused: asked for by Maud.")).to_be_visible()
         page.get_by_role("button", name="Resume").click()
-        expect(page.get_by_role("heading", name="Bezel")).to_contain_text("building")
+        expect(page.get_by_role("heading", level=1, name="Bezel")).to_contain_text("building")
         page.get_by_role("button", name="Stop…").click()
         expect(page.get_by_role("dialog")).to_contain_text("What was laid down so far is lost")
         page.keyboard.press("Escape")
@@ -103,13 +103,13 @@ class Pages(ConsoleCase):
         page.get_by_role("button", name="Stop…").click()
         w.client.do(requests.act_on_job(job.id, "withdraw"))
         page.get_by_role("button", name="Stop the build").click()
-        expect(page.get_by_role("heading", name="Bezel")).to_contain_text("uncleared")
+        expect(page.get_by_role("heading", level=1, name="Bezel")).to_contain_text("uncleared")
         expect(page.get_by_role("img", name=re.compile("Temperatures of nozzle, bed"))).to_be_visible()
         page.get_by_role("button", name="Clear…").click()
         page.get_by_role("button", name="Scrap…").click()
         page.get_by_label("What was wrong with it?").fill("stopped early")
         page.get_by_role("button", name="Clear, scrap").click()
-        expect(page.get_by_role("heading", name="Bezel")).to_contain_text("idle")
+        expect(page.get_by_role("heading", level=1, name="Bezel")).to_contain_text("idle")
         expect(page.get_by_role("row").filter(has_text="scrap: stopped early").first).to_be_visible()
 
     def test_trouble_is_seen_at_once_in_the_notices(self) -> None:
@@ -176,7 +176,7 @@ class Pages(ConsoleCase):
     def test_a_machine_is_taken_out_put_back_and_its_intake_set(self) -> None:
         self.clear("Anchor")
         page = self.open("/machines/Anchor")
-        heading = page.get_by_role("heading", name="Anchor")
+        heading = page.get_by_role("heading", level=1, name="Anchor")
         page.get_by_role("button", name="Take out").click()
         expect(heading).to_contain_text("service")
         expect(page.get_by_text("service: taken out by Maud.")).to_be_visible()
@@ -221,7 +221,7 @@ class Pages(ConsoleCase):
         page = self.open("/")
         pages = page.get_by_role("navigation", name="Pages", exact=True)
         pages.get_by_role("link", name="Set-up").click()
-        expect(page.get_by_role("heading", name="Set-up")).to_be_visible()
+        expect(page.get_by_role("heading", level=1, name="Set-up")).to_be_visible()
         pages.get_by_role("link", name="What if").click()
         expect(page.get_by_label("What if …")).to_be_visible()
 
@@ -306,7 +306,7 @@ class Pages(ConsoleCase):
         page.get_by_role("menuitemradio", name="Dark").click()
         self.assertEqual(page.evaluate("document.documentElement.dataset.theme"), "dark")
         page.reload()
-        expect(page.get_by_role("heading", name="Board")).to_be_visible()
+        expect(page.get_by_role("heading", level=1, name="Board")).to_be_visible()
         self.assertEqual(page.evaluate("document.documentElement.dataset.theme"), "dark")
 
     def test_the_board_is_walked_by_keyboard(self) -> None:
@@ -318,4 +318,4 @@ class Pages(ConsoleCase):
             if link.evaluate("e => e === document.activeElement"):
                 break
         page.keyboard.press("Enter")
-        expect(page.get_by_role("heading", name="Anchor")).to_be_visible()
+        expect(page.get_by_role("heading", level=1, name="Anchor")).to_be_visible()

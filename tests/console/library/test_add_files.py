@@ -88,7 +88,7 @@ class AddFiles(ConsoleCase):
         row.get_by_role("button", name="Queue").click()
         page.get_by_label("The first begins").select_option("now, on Anchor")
         page.get_by_role("button", name="Queue 1 copy").click()
-        expect(page.get_by_role("heading", name="Anchor")).to_be_visible()
+        expect(page.get_by_role("heading", level=1, name="Anchor")).to_be_visible()
         build = w.machine("Anchor").build
         assert build is not None
         w.until("Anchor", MachineState.UNCLEARED)

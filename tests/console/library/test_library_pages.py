@@ -150,7 +150,7 @@ class LibraryPages(ConsoleCase):
         seen = page.get_by_role("listitem").filter(has_text="mug-pla.gcode")
         seen.get_by_role("button", name="Make it a part").click()
         page.get_by_role("link", name="mug", exact=True).click()
-        expect(page.get_by_role("heading", name="mug")).to_be_visible()
+        expect(page.get_by_role("heading", level=1, name="mug")).to_be_visible()
         expect(page.get_by_role("link", name="mug-petg.gcode")).to_be_visible()
         model = self.world.folder / "mug.stl"
         model.write_bytes(stl(PARTS[0]))
@@ -186,7 +186,7 @@ class LibraryPages(ConsoleCase):
         page.get_by_label("Tags").fill("one, two")
         page.get_by_label("Notes").fill("first of its kind")
         page.get_by_role("button", name="Save").click()
-        expect(page.get_by_role("heading", name="about-2.gcode")).to_be_visible()
+        expect(page.get_by_role("heading", level=1, name="about-2.gcode")).to_be_visible()
         kept = self.world.client.do(requests.file(f.id))
         self.assertEqual((kept.folder, kept.tags, kept.notes), ("attic", ["one", "two"], "first of its kind"))
         self.world.add_file("taken.gcode", squares(layers=4))

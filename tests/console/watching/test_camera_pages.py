@@ -205,7 +205,7 @@ class Cameras(ConsoleCase):
         page.get_by_label("Search the cameras").fill("stairs")
         expect(page.get_by_role("listitem")).to_have_count(1)
         page.get_by_role("link", name=re.compile("Hall")).click()
-        expect(page.get_by_role("heading", name="Hall")).to_be_visible()
+        expect(page.get_by_role("heading", level=1, name="Hall")).to_be_visible()
         expect(page.get_by_text("Upstairs, by the stairs")).to_be_visible()
         phone = self.open("/cameras", width=390, height=844)
         self.moves(phone, "Anchor, live picture")

@@ -35,7 +35,7 @@ class StoragePages(ConsoleCase):
         row.get_by_role("button", name="Give up…").click()
         dialog = page.get_by_role("dialog")
         dialog.get_by_role("button", name="Give them up").click()
-        expect(dialog.get_by_role("status")).to_contain_text("There is no earlier revision to give up")
+        expect(dialog.get_by_role("status")).to_contain_text("No earlier revision is 90 days old")
         dialog.get_by_label("Older than, days").fill("0")
         dialog.get_by_role("button", name="Give them up").click()
         expect(dialog).to_be_hidden()

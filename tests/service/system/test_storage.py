@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
-from chronarch.client import RefusedByService, requests
+import shutil
+import time
+from concurrent.futures import ThreadPoolExecutor
+
+from chronarch.client import Client, RefusedByService, requests
 from chronarch.core.orders.states import Verdict
 from chronarch.wire import library as wl
 from chronarch.wire.system.storage import GiveUp, StoragePart, StorageShare
@@ -45,7 +49,7 @@ class Storage(WorldCase):
         self.assertGreater(found[StoragePart.RECORDS].size, 100_000)
         self.assertEqual((found[StoragePart.BIN].size, found[StoragePart.FRAMES].budget), (0, 20_000_000_000))
         self.assertIn("A day", self.shell("show"))
-        self.assertIn("There is no earlier revision", self.shell("give-up", "revisions", "--yes"))
+        self.assertIn("No earlier revision is 90 days old", self.shell("give-up", "revisions", "--yes"))
         self.assertIn("3 given up", self.shell("give-up", "revisions", "--older-than", "0", "--yes"))
         numbers = [one.number for one in do(requests.revisions("clip.gcode"))]
         self.assertEqual(sorted(numbers), [3, 5], "the newest, and what was built from")
@@ -60,10 +64,35 @@ class Storage(WorldCase):
         do(requests.batch_files(wl.FileBatch(files=[other.id], deed="bin")))
         self.assertEqual(self.measured()[StoragePart.BIN].size, len(squares(layers=9).encode()))
         self.assertIn(
-            "There is no file to give up", self.shell("give-up", "bin", "--yes"), "it has lain there a moment"
+            "No file has been in the bin for 1 day.", self.shell("give-up", "bin", "--older-than", "1", "--yes")
         )
         self.assertIn("2 given up", self.shell("give-up", "bin", "--older-than", "0", "--yes"))
         self.assertEqual(self.measured()[StoragePart.BIN].size, 0)
+        self.assertIn("There is no file to give up", self.shell("give-up", "bin", "--older-than", "0", "--yes"))
+
+    def test_what_goes_while_it_is_measured_is_not_shown_as_if_it_were_there(self) -> None:
+        w, do = self.world, self.world.client.do
+        nothing = GiveUp(what=StoragePart.LOGS, older_than_days=36500)
+
+        def measure() -> None:
+            with Client(w.address, w.key) as another:
+                another.do(requests.storage())
+
+        drawings = w.folder / "blobs" / "derived" / "many"
+        drawings.mkdir(parents=True)
+        for n in range(20_000):  # so that measuring takes a while
+            (drawings / str(n)).touch()
+        self.addCleanup(shutil.rmtree, drawings)
+        with ThreadPoolExecutor(1) as beside:
+            for n in range(8):
+                w.add_file("brief.gcode", squares(layers=20 + n))
+                do(requests.batch_files(wl.FileBatch(files=[do(requests.file("brief.gcode")).id], deed="bin")))
+                do(requests.give_up_storage(nothing))
+                measuring = beside.submit(measure)
+                time.sleep(0.03 * n)
+                do(requests.give_up_storage(GiveUp(what=StoragePart.BIN, older_than_days=0)))
+                measuring.result()
+                self.assertEqual(self.shares()[StoragePart.BIN].size, 0)
 
     def test_how_it_grows_is_seen_after_some_days_and_when_it_is_full(self) -> None:
         w, do = self.world, self.world.client.do

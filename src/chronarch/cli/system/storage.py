@@ -69,7 +69,7 @@ def give_up(service: Service, what: str, days: int, yes: bool) -> None:
     the bin."""
     part = StoragePart(what)
     if not yes:
-        click.confirm(f"Give up {MEANS[part]}, what is older than {days} days, for good?", abort=True)
+        click.confirm(f"Give up what is older than {days} days of {MEANS[part]} for good?", abort=True)
     items = 0
     while True:
         done = service.do(requests.give_up_storage(GiveUp(what=part, older_than_days=days)))

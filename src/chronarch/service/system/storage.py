@@ -49,9 +49,24 @@ class StorageKeeper:
     backups: BackupKeeper
     measured_at: datetime | None = None
     _sizes: dict[StoragePart, int] = field(default_factory=dict)
+    _stale: bool = True
+    """Whether something has gone since measuring began."""
+    _one: asyncio.Lock = field(default_factory=asyncio.Lock)
 
     async def look(self) -> None:
         """Measure, and keep it as the newest of the day."""
+        async with self._one:
+            await self._measure()
+
+    async def _measure(self) -> None:
+        self._stale = False
+        try:
+            await self._measured()
+        except BaseException:
+            self._stale = True
+            raise
+
+    async def _measured(self) -> None:
         sizes = await self.background.run(_in_records)
         folder = self.context.config.blobs
         sizes[StoragePart.DERIVED] = await asyncio.to_thread(_below, folder / "derived")
@@ -71,8 +86,9 @@ class StorageKeeper:
 
     async def shown(self) -> w.StorageShown:
         """What takes how much now, and when the disk will be full."""
-        if self.measured_at is None:
-            await self.look()
+        async with self._one:
+            if self._stale:
+                await self._measure()
         now = self.context.clock.now()
         disk = await asyncio.to_thread(shutil.disk_usage, self.context.config.blobs)
         async with self.context.sessions() as db:
@@ -114,8 +130,8 @@ class StorageKeeper:
             raise ApiProblem(422, f"{asked.what} cannot be given up: {can} can. Frames and films go by their budgets.")
         before = self.context.clock.now() - timedelta(days=asked.older_than_days)
         items = await do(self.context, self.store, before)
-        self.measured_at = None
-        return w.GivenUp(items=items, more=items >= AT_ONCE, text=_told(asked.what, items))
+        self._stale = True
+        return w.GivenUp(items=items, more=items >= AT_ONCE, text=_told(asked, items))
 
 
 async def _in_records(db: AsyncSession) -> dict[StoragePart, int]:
@@ -141,10 +157,14 @@ def _below(folder: Path) -> int:
     return size
 
 
-def _told(what: StoragePart, items: int) -> str:
+def _told(asked: w.GiveUp, items: int) -> str:
     kinds = {StoragePart.BIN: "file", StoragePart.REVISIONS: "earlier revision", StoragePart.LOGS: "line log"}
-    kind = kinds[what]
-    return f"{items} {kind}{'s' * (items != 1)} given up." if items else f"There is no {kind} to give up."
+    kind, age = kinds[asked.what], f"{asked.older_than_days} day{'s' * (asked.older_than_days != 1)}"
+    if items:
+        return f"{items} {kind}{'s' * (items != 1)} given up."
+    if not asked.older_than_days:
+        return f"There is no {kind} to give up."
+    return f"No {kind} has been in the bin for {age}." if asked.what is StoragePart.BIN else f"No {kind} is {age} old."
 
 
 async def _revisions(context: ServiceContext, store: ContentStore, before: datetime) -> int:

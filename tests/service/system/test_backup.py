@@ -8,14 +8,18 @@ import os
 import random
 import shutil
 import signal
+import time
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from chronarch.client import RefusedByService, requests
+from sqlalchemy.engine import make_url
+
+from chronarch.client import Client, RefusedByService, requests
 from chronarch.core.orders.states import Verdict
 from chronarch.service.system.backup.archive import STAMP
-from chronarch.wire.system.backups import Backup, BackupPlace, BackupSettingsChange
+from chronarch.wire.system.backups import Backup, BackupPlace, Backups, BackupSettingsChange
 from tests.support import processes
 from tests.support.gcode import squares
 from tests.support.restoring import LATE_S, PASSPHRASE, Installation, ended, give_place
@@ -150,6 +154,26 @@ class Taking(BackupCase):
         self.take()
         found = self.do(requests.backups())
         self.assertEqual((found.troubles, found.same_disk), ([], True))
+
+    def test_once_it_is_not_under_way_any_more_what_it_came_to_is_told(self) -> None:
+        stamp = self.take().stamp
+
+        def ask() -> Backups:
+            with Client(self.world.address, self.world.key) as another:
+                return another.do(requests.backups(), within_s=LATE_S)
+
+        name = make_url(self.world.database).database
+        with ThreadPoolExecutor(1) as beside, self.world.server.connect(name) as lock, lock.cursor() as held:
+            self.do(requests.try_backup())
+            held.execute("lock tables site write")  # so that what is asked now takes until after the trial
+            asked = beside.submit(ask)
+            tried = "select id from backup where stamp = :stamp and tried_at is not null"
+            eventually(lambda: self.world.rows(tried, stamp=stamp), "the trial has ended", LATE_S)
+            self.assertFalse(asked.done())
+            time.sleep(1)  # its record is there a moment before it has ended
+            held.execute("unlock tables")
+            told = asked.result()
+        self.assertNotEqual((told.work, told.backups[0].tried_at), (None, None))
 
     def test_one_that_an_earlier_installation_took_is_not_the_newest_for_being_tried(self) -> None:
         newest = self.take()

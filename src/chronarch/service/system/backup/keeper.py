@@ -142,13 +142,14 @@ class BackupKeeper:
 
     async def shown(self) -> w.Backups:
         """All there is to know."""
+        going = self.going  # before the records: what has ended by now, they tell of
         async with self.context.sessions() as db:
             kept, rows = await load_backup(db), await _newest(db)
             zone = (await load_settings(db)).zone()
         now = self.context.clock.real_now()
         same = await asyncio.to_thread(on_one_disk, kept.address, self.context.config.blobs)
         return w.Backups(
-            same_disk=same, settings=kept.shown(), work=self.going, zone=str(zone),
+            same_disk=same, settings=kept.shown(), work=going, zone=str(zone),
             troubles=self._found(kept, rows, now),
             next_at=next_due(kept.times, now, zone) if kept.address and kept.on else None,
             backups=[fill(w.Backup, row, number=row.id, stamp=row.stamp or "") for row in rows],

@@ -49,8 +49,10 @@ class StorageKeeper:
     backups: BackupKeeper
     measured_at: datetime | None = None
     _sizes: dict[StoragePart, int] = field(default_factory=dict)
-    _stale: bool = True
-    """Whether something has gone since measuring began."""
+    _given_up: int = 0
+    """How often something has gone."""
+    _measured: int = -1
+    """How often it had when measuring began."""
     _one: asyncio.Lock = field(default_factory=asyncio.Lock)
 
     async def look(self) -> None:
@@ -59,19 +61,12 @@ class StorageKeeper:
             await self._measure()
 
     async def _measure(self) -> None:
-        self._stale = False
-        try:
-            await self._measured()
-        except BaseException:
-            self._stale = True
-            raise
-
-    async def _measured(self) -> None:
+        given_up = self._given_up
         sizes = await self.background.run(_in_records)
         folder = self.context.config.blobs
         sizes[StoragePart.DERIVED] = await asyncio.to_thread(_below, folder / "derived")
         sizes[StoragePart.BACKUPS] = await self._backups()
-        self._sizes, self.measured_at = sizes, self.context.clock.now()
+        self._sizes, self.measured_at, self._measured = sizes, self.context.clock.now(), given_up
         today = self.measured_at.date()
         async with self.context.sessions() as db:
             kept = {one.value: size for one, size in sizes.items()}
@@ -87,7 +82,7 @@ class StorageKeeper:
     async def shown(self) -> w.StorageShown:
         """What takes how much now, and when the disk will be full."""
         async with self._one:
-            if self._stale:
+            if self._measured != self._given_up:
                 await self._measure()
         now = self.context.clock.now()
         disk = await asyncio.to_thread(shutil.disk_usage, self.context.config.blobs)
@@ -130,7 +125,7 @@ class StorageKeeper:
             raise ApiProblem(422, f"{asked.what} cannot be given up: {can} can. Frames and films go by their budgets.")
         before = self.context.clock.now() - timedelta(days=asked.older_than_days)
         items = await do(self.context, self.store, before)
-        self._stale = True
+        self._given_up += 1
         return w.GivenUp(items=items, more=items >= AT_ONCE, text=_told(asked, items))
 
 

@@ -33,8 +33,7 @@ export function LookBack({
 }) {
   const now = useNow(5000);
   const last = live ? frames.length : frames.length - 1;
-  const found = shown ? frames.findIndex((f) => f.number === shown.number) : -1;
-  const at = found >= 0 ? found : last;
+  const at = shown ? Math.max(0, frames.findLastIndex((f) => f.number <= shown.number)) : last; // the one shown may be kept no more
   const go = (to: number) => show(frames[Math.min(Math.max(0, to), last)] ?? null);
   if (frames.length === 0)
     return <p className="m-0 px-4 pb-2.5 text-sm text-faded">No frames of this build are kept yet; looking back begins with the first.</p>;

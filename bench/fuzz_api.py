@@ -19,13 +19,13 @@ from sqlalchemy import select, update
 
 from bench.fuzz_hooks import ITS_NUMBER
 from chronarch.client import requests
+from chronarch.core.access.rights import GivenRole
 from chronarch.core.machines.states import Intake
 from chronarch.demo.shop import PARTS
 from chronarch.demo.slicer import slice_part
 from chronarch.records import tables as t
 from chronarch.records.database import make_engine, make_sessions
-from chronarch.service.principals import hash_secret, new_secret
-from chronarch.wire.access import Scope
+from chronarch.service.principals import key_row, new_secret
 from chronarch.wire.library import NewPart
 from chronarch.wire.machines.spools import NewSpool
 from chronarch.wire.orders.jobs import NewJob
@@ -45,10 +45,9 @@ ENDLESS = "/api/live"
 async def _make_key(database: str) -> str:
     secret, engine = new_secret(), make_engine(database)
     async with make_sessions(engine)() as db:
-        row = t.Key(id=ITS_NUMBER, name="fuzzer", secret_hash=hash_secret(secret), scope=Scope.MAINTAIN)
-        row.created_at = datetime.now(UTC)
+        row = t.Key(id=ITS_NUMBER, **key_row("fuzzer", secret, GivenRole.MANAGER, datetime.now(UTC)))
         db.add(row)
-        await db.execute(update(t.Key).where(t.Key.scope == Scope.TENDER).values(id=ITS_NUMBER + 1))
+        await db.execute(update(t.Key).where(t.Key.name == "tender").values(id=ITS_NUMBER + 1))
         await db.commit()
     await engine.dispose()
     return secret

@@ -27,12 +27,12 @@ import websockets
 
 from bench.large_shop import Size, fill
 from bench.stolen import Stolen
+from chronarch.core.access.rights import GivenRole
 from chronarch.records.database import migrate
 from chronarch.records.ports import free_ports
 from chronarch.records.server import PrivateServer
 from chronarch.service.command import register_key
 from chronarch.service.config import Config
-from chronarch.wire.access import Scope
 
 TIMES, LISTENERS, CHANGES, RATE_FOR_S, TURNS = 15, 200, 40, 0.25, 40
 LIMIT_MS, YEAR_MS, SEEN_MS, SHARE = 300.0, 1000.0, 250.0, 0.6
@@ -79,8 +79,8 @@ class Shop:
             print(f"the shop is made in {time.perf_counter() - began:.0f} s", flush=True)
         config = Config(self.server.url, self.folder / "blobs")
         (self.folder / "blobs").mkdir(exist_ok=True)
-        self.key = asyncio.run(register_key(config, "bench", Scope.MAINTAIN))
-        self.tender_key = asyncio.run(register_key(config, "tender", Scope.TENDER))
+        self.key = asyncio.run(register_key(config, "bench", GivenRole.MANAGER))
+        self.tender_key = asyncio.run(register_key(config, "tender", GivenRole.TENDER))
         environment = {**os.environ, "CHRONARCH_DATABASE": self.server.url, "CHRONARCH_BLOBS": str(config.blobs)}
         command = [sys.executable, "-m", "chronarch", "service", "run", "--port", str(self.port)]
         self.processes.append(subprocess.Popen(command, env=environment))

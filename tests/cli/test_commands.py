@@ -158,9 +158,9 @@ class WholeJob(WorldCase):
             env = {**os.environ, "HOME": home}
             env.pop("CHRONARCH_KEY", None)
             env.pop("CHRONARCH_ADDRESS", None)
-            secret = self.chronarch("keys", "make", "for a script", "--scope", "read").strip()
+            secret = self.chronarch("keys", "make", "for a script", "--role", "viewer").strip()
             said = run("connect", w.address, "--key", secret, env=env)
-            self.assertIn("as for a script, who may read", said.stdout)
+            self.assertIn("as for a script, who may look", said.stdout)
             self.assertIn("Anchor", run("machines", "list", env=env).stdout)
             self.assertEqual(run("machines", "take-out", "Anchor", env=env).returncode, 1)
             number = next(k["id"] for k in self.json("keys", "list") if k["name"] == "for a script")

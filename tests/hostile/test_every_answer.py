@@ -208,7 +208,8 @@ class EveryAnswer(WorldCase):
                     with self.subTest(method=method, path=path, key=key):
                         self.assert_problem(stranger.request(method, address, headers=headers), 401)
         self.assertEqual(open_to_all, ["POST /api/sign-in", "GET /api/first-person", "POST /api/first-person",
-                                       "GET /api/help/rounds",
+                                       "POST /api/sign-in/passkey/begin", "POST /api/sign-in/passkey",
+                                       "GET /api/invited", "POST /api/invited", "GET /api/help/rounds",
                                        "POST /api/help/builds/{number}/verdict",
                                        "GET /api/act", "POST /api/act", "GET /api/act/picture"])  # fmt: skip
 

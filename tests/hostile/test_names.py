@@ -9,7 +9,7 @@ from urllib.parse import quote
 import httpx
 
 from chronarch.client import Client, requests
-from chronarch.wire.access import Scope
+from chronarch.core.access.rights import GivenRole
 from chronarch.wire.library import NewPart
 from tests.support.gcode import squares
 from tests.support.world import WorldCase
@@ -52,7 +52,7 @@ class Names(WorldCase):
         self.assertEqual(client.do(requests.part("pärt")).id, made[1].id)
 
     def test_two_keys_of_one_name_do_not_share_their_replays(self) -> None:
-        keys = [self.world.client.do(requests.make_key("press", Scope.OPERATE)) for _ in "ab"]
+        keys = [self.world.client.do(requests.make_key("press", GivenRole.OPERATOR)) for _ in "ab"]
         first, second = (self.drop(f"{n}.gcode", n, key.secret, **{"Idempotency-Key": "run-1"}) for n, key in
                          zip((4, 5), keys, strict=True))  # fmt: skip
         self.assertEqual((first.status_code, second.status_code), (201, 201))

@@ -14,12 +14,12 @@ import httpx
 from websockets.sync.client import ClientConnection, connect
 
 from chronarch.client import requests
+from chronarch.core.access.rights import GivenRole
 from chronarch.core.errors import BadName
 from chronarch.core.machines.address import NotAnAddress, parse_address, without_secrets
 from chronarch.core.machines.model import MachineModel
 from chronarch.service.command import register_key, register_person
 from chronarch.service.config import Config
-from chronarch.wire.access import Scope
 from chronarch.wire.watching.camera_messages import CameraHello, FrameHead, pack_frame
 from tests.support.processes import run
 from tests.support.talk import heard, sent_away
@@ -71,7 +71,7 @@ class Revoked(WorldCase):
         return socket
 
     def test_a_revoked_key_loses_its_stream(self) -> None:
-        key = self.world.client.do(requests.make_key("a screen", Scope.READ))
+        key = self.world.client.do(requests.make_key("a screen", GivenRole.VIEWER))
         ended = self.listen(Authorization=f"Bearer {key.secret}")
         self.assertFalse(ended.wait(1.5), "it lasts while the key is good")
         self.world.client.do(requests.revoke_key(key.id))
@@ -98,7 +98,7 @@ class Revoked(WorldCase):
         self.assertEqual(done.returncode, 0, done.stderr)
 
     def test_a_revoked_tender_loses_its_socket(self) -> None:
-        key = self.world.client.do(requests.make_key("shed", Scope.TENDER))
+        key = self.world.client.do(requests.make_key("shed", GivenRole.TENDER))
         socket = self.greet(key.secret, "shed")
         self.assertEqual(json.loads(socket.recv(timeout=60))["kind"], "welcome")
         self.world.client.do(requests.revoke_key(key.id))
@@ -114,7 +114,7 @@ class Revoked(WorldCase):
 
     def test_a_tenders_key_is_for_the_tender_it_first_greeted_as(self) -> None:
         w = self.world
-        key = asyncio.run(register_key(self.settings(), "the shed's", Scope.TENDER))
+        key = asyncio.run(register_key(self.settings(), "the shed's", GivenRole.TENDER))
         for name in ("Anchor", "Bezel"):
             w.add_camera(name)
         self.assertEqual(sent_away(self.show(key))[0], 4401, "it has greeted as nobody yet")
@@ -157,7 +157,7 @@ class Signatures(WorldCase):
         w = self.world
         signed = set()
         for _ in range(2):
-            key = w.client.do(requests.make_key("evening script", Scope.OPERATE))
+            key = w.client.do(requests.make_key("evening script", GivenRole.OPERATOR))
             answer = httpx.post(f"{w.address}/api/parts", json={"name": f"part of {key.id}"},
                                 headers={"Authorization": f"Bearer {key.secret}"}, timeout=30)  # fmt: skip
             self.assertEqual(answer.json()["added_by"], f"evening script (key {key.id})")

@@ -82,7 +82,7 @@ class Doctor(InstallCase):
 
     def test_each_is_named_rightly(self) -> None:
         settings = self.there.read()
-        made = processes.run("service", "make-key", "tests", "--scope", "maintain", env=self.environment | settings)
+        made = processes.run("service", "make-key", "tests", "--role", "manager", env=self.environment | settings)
         client = Client(settings["CHRONARCH_ADDRESS"], made.stdout.strip())
         self.addCleanup(client.close)
         words = self.there.settings.read_text()

@@ -100,9 +100,7 @@ class Running(InstallCase):
                     return ""
 
         self.assertEqual(eventually(enter, "the first person enters", LATE_S), "Maud")
-        made = processes.run(
-            "service", "make-key", "tests", "--scope", "maintain", env={**self.environment, **settings}
-        )
+        made = processes.run("service", "make-key", "tests", "--role", "manager", env={**self.environment, **settings})
         with Client(address, made.stdout.strip()) as client:
             tender = eventually(lambda: client.do(requests.health()).tenders, "the tender is there", LATE_S)[0]
             self.assertEqual(client.do(requests.shop()).name, "Marrow Lane")

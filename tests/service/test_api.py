@@ -19,9 +19,9 @@ import httpx
 
 from chronarch.client import RefusedByService, Unreachable, requests
 from chronarch.client.calls import IDLE_S, Client
+from chronarch.core.access.rights import GivenRole
 from chronarch.core.machines.states import Intake, MachineState
 from chronarch.core.orders.states import JobState, Verdict
-from chronarch.wire.access import Scope
 from chronarch.wire.machines import machine as wm
 from tests.support.gcode import squares
 from tests.support.talk import sent_away
@@ -67,16 +67,16 @@ class ServiceAlone(WorldCase):
             self.assert_problem(self.http("").get(path), 401, "Sign in")
             self.assert_problem(self.http("chronarch_wrong").get(path), 401, "key")
 
-    def test_a_key_does_what_its_scope_says_and_no_more(self) -> None:
+    def test_a_key_does_what_its_rights_say_and_no_more(self) -> None:
         reading = self.http(self.world.read_key)
         self.assertEqual(reading.get("/api/machines").status_code, 200)
-        self.assert_problem(reading.post("/api/jobs", json={"file": "piece.gcode"}), 403, "operate")
-        self.assert_problem(self.http(self.world.tender_key).get("/api/machines"), 403, "read")
+        self.assert_problem(reading.post("/api/jobs", json={"file": "piece.gcode"}), 403, "change the queue")
+        self.assert_problem(self.http(self.world.tender_key).get("/api/machines"), 403, "look")
         self.assert_problem(self.http().put("/api/builds/1/log", content=b"x"), 403, "tender")
 
     def test_a_revoked_key_is_worthless_at_once(self) -> None:
         w = self.world
-        made = w.client.do(requests.make_key("for a moment", Scope.READ))
+        made = w.client.do(requests.make_key("for a moment", GivenRole.VIEWER))
         self.assertEqual(self.http(made.secret).get("/api/me").json()["name"], "for a moment")
         w.client.do(requests.revoke_key(made.id))
         self.assert_problem(self.http(made.secret).get("/api/me"), 401, "revoked")

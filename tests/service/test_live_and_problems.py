@@ -25,7 +25,7 @@ from chronarch.service.changes import Changes
 from chronarch.service.http import live_events
 from chronarch.service.http.deadlock_retry import TRIES, RetryingRoute
 from chronarch.service.http.errors import install
-from chronarch.service.permissions import OPEN, RIGHTS
+from chronarch.service.permissions import RULES, Asked, Rule
 from chronarch.service.problems import ApiProblem, TooLateProblem
 from chronarch.wire.common import Problem
 from chronarch.wire.system.shop import LiveEvent
@@ -187,7 +187,7 @@ class Problems(unittest.IsolatedAsyncioTestCase):
             )
             self.assertEqual((await http.get("/openapi.json")).status_code, 200)
 
-    @mock.patch.dict(RIGHTS, {("PUT", "/x"): OPEN, ("PUT", "/stream"): OPEN})
+    @mock.patch.dict(RULES, {("PUT", "/x"): Rule(Asked.OPEN), ("PUT", "/stream"): Rule(Asked.OPEN)})
     async def test_what_a_deadlock_undid_is_carried_out_again(self) -> None:
         app = FastAPI()
         install(app)

@@ -9,7 +9,7 @@ from tests.support.world import World
 def without_people(world: World) -> str:
     """Start a world's service anew without anybody who could sign in; the code for the first."""
     world.kill("service")
-    for table in ("session", "sign_in_place", "person"):
+    for table in ("session", "sign_in_place", "role_held", "person"):
         world.sql(f"delete from {table}")
     world.start_service()
     done = processes.run("service", "first-code", env=world.environment)

@@ -22,6 +22,7 @@ import httpx
 from sqlalchemy import text
 
 from chronarch.client import Client, ClientError, RefusedByService, requests
+from chronarch.core.access.rights import GivenRole
 from chronarch.core.clock import ScaledClock
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import Intake, MachineState
@@ -35,7 +36,6 @@ from chronarch.records.server import PrivateServer
 from chronarch.service.command import register_key, register_person
 from chronarch.service.config import Config
 from chronarch.service.loop_watch import HELD_S
-from chronarch.wire.access import Scope
 from chronarch.wire.machines import machine as wm
 from chronarch.wire.orders.builds import Build
 from chronarch.wire.orders.jobs import Job, NewJob
@@ -129,10 +129,10 @@ class World:
         self.clock = ScaledClock(datetime.now(UTC), datetime(2026, 10, 19, 9, 0, tzinfo=UTC), rate)
         settings = Config(self.database, self.folder / "blobs")
         asyncio.run(register_person(settings, PERSON, "Maud", PASSWORD))
-        self.key = asyncio.run(register_key(settings, "tests", Scope.MAINTAIN))
-        self.operate_key = asyncio.run(register_key(settings, "operating", Scope.OPERATE))
-        self.read_key = asyncio.run(register_key(settings, "reading", Scope.READ))
-        self.tender_key = asyncio.run(register_key(settings, "tender", Scope.TENDER))
+        self.key = asyncio.run(register_key(settings, "tests", GivenRole.MANAGER))
+        self.operate_key = asyncio.run(register_key(settings, "operating", GivenRole.OPERATOR))
+        self.read_key = asyncio.run(register_key(settings, "reading", GivenRole.VIEWER))
+        self.tender_key = asyncio.run(register_key(settings, "tender", GivenRole.TENDER))
         self.port, self.standins_port, self.rtsp_port, self.smtp_port, *others = free_ports(4 + len(self.names))
         self.ports = dict(zip(self.names, others, strict=True))
         self.address = f"http://127.0.0.1:{self.port}"

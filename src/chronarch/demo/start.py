@@ -23,6 +23,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from chronarch.child_process import Child
 from chronarch.client import Client, ClientError, requests
+from chronarch.core.access.rights import GivenRole
 from chronarch.core.clock import ScaledClock
 from chronarch.demo import fill
 from chronarch.demo import library as demo_library
@@ -53,7 +54,6 @@ from chronarch.records.ports import free_port, free_ports
 from chronarch.records.server import PrivateServer, ServerFailed
 from chronarch.service.command import register_key, register_person
 from chronarch.service.config import Config
-from chronarch.wire.access import Scope
 
 LOGIN, PERSON = "maud", "Maud"
 PORT = 8420
@@ -179,8 +179,8 @@ class Demo:
 
     def _let_people_in(self, settings: Config) -> None:
         asyncio.run(register_person(settings, LOGIN, PERSON, self.kept.password))
-        self.kept.key = asyncio.run(register_key(settings, "demo", Scope.MAINTAIN))
-        self.kept.tender_key = asyncio.run(register_key(settings, "tender", Scope.TENDER))
+        self.kept.key = asyncio.run(register_key(settings, "demo", GivenRole.MANAGER))
+        self.kept.tender_key = asyncio.run(register_key(settings, "tender", GivenRole.TENDER))
         self._save()
 
     def _start_children(self) -> None:

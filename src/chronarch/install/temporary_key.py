@@ -7,17 +7,17 @@ from contextlib import contextmanager
 
 from sqlalchemy import Engine, delete, insert
 
+from chronarch.core.access.rights import GivenRole
 from chronarch.core.clock import real_clock
 from chronarch.records import tables as t
-from chronarch.service.principals import hash_secret, new_secret
-from chronarch.wire.access import Scope
+from chronarch.service.principals import hash_secret, key_row, new_secret
 
 
 @contextmanager
-def temporary_key(engine: Engine, scope: Scope = Scope.MAINTAIN) -> Iterator[str]:
+def temporary_key(engine: Engine, role: str = GivenRole.MANAGER) -> Iterator[str]:
     """A key that is gone afterwards."""
     secret = new_secret()
-    row = {"name": "doctor", "secret_hash": hash_secret(secret), "scope": scope, "created_at": real_clock().real_now()}
+    row = key_row("doctor", secret, role, real_clock().real_now())
     with engine.begin() as db:
         db.execute(insert(t.Key).values(**row, revoked=False))
     try:

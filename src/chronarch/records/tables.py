@@ -8,7 +8,19 @@
 
 from __future__ import annotations
 
-from chronarch.records.access.tables import Key, Person, Session
+from chronarch.records.access.tables import (
+    GuardedRole,
+    Invite,
+    Key,
+    Person,
+    RecoveryCode,
+    Role,
+    RoleHeld,
+    SecondFactor,
+    Session,
+    Team,
+    TeamMember,
+)
 from chronarch.records.base import Base, UtcTime
 from chronarch.records.change_log import Change, ChangeCounter
 from chronarch.records.control.tables import BuildChange, Tender
@@ -105,9 +117,11 @@ __all__ = [
     "FilmRule",
     "Folder",
     "Frame",
+    "GuardedRole",
     "HeatReading",
     "HelperLink",
     "HotFolder",
+    "Invite",
     "Job",
     "KeptReport",
     "Key",
@@ -130,9 +144,13 @@ __all__ = [
     "Plug",
     "PlugProfile",
     "QueueVersion",
+    "RecoveryCode",
     "ReportPlan",
     "Revision",
+    "Role",
+    "RoleHeld",
     "SavedView",
+    "SecondFactor",
     "SensorReading",
     "Session",
     "Setting",
@@ -143,6 +161,8 @@ __all__ = [
     "Stock",
     "StorageDay",
     "Suspicion",
+    "Team",
+    "TeamMember",
     "Tender",
     "UpkeepDone",
     "UpkeepMark",

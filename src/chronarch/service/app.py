@@ -25,6 +25,8 @@ from chronarch.core.clock import parse_clock
 from chronarch.records.database import make_engine, make_sessions
 from chronarch.service.access import routes as access_routes
 from chronarch.service.access.first_run import FirstRun
+from chronarch.service.access.passkeys import Passkeys
+from chronarch.service.access.second_factors import SecondFactors
 from chronarch.service.access.sign_in import SignInGuard
 from chronarch.service.background import Background
 from chronarch.service.changes import Changes
@@ -177,6 +179,8 @@ class ServiceParts:
         self.dropping = Dropping(context, self.fleet, self.paces, self.intake)
         self.power = PowerKeeper(context, self.fleet, self.planner)
         self.secrets = Secrets(config.secrets_key or config.blobs / "secrets.key")
+        self.factors = SecondFactors(context, self.secrets)
+        self.passkeys = Passkeys(context, self.factors)
         self.cameras = Cameras(context, self.fleet, self.secrets)
         self.frame_store = FrameStore(config.blobs / "frames")
         self.camera_list = CameraList(context, self.fleet, self.cameras, self.secrets)
@@ -248,7 +252,7 @@ class ServiceParts:
             self.frame_store, self.film_store, self.film_maker, self.films, self.watching, self.beds,
             self.watch_process, self.prover, self.changed, self.upkeep, self.backups, self.reporter, self.links,
             self.links.acts, self.router, self.deliverer, self.pushing, self.chat, self.setup_file, self.finder,
-            self.drives, self.hot_folders, self.dropping, self.storage,
+            self.drives, self.hot_folders, self.dropping, self.storage, self.factors, self.passkeys,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 

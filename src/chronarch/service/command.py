@@ -10,7 +10,9 @@ from dataclasses import replace
 
 import click
 import uvicorn
+from sqlalchemy import select
 
+from chronarch.core.access.rights import GIVEN_ROLES, WHOLE_SHOP, GivenRole
 from chronarch.core.clock import real_clock
 from chronarch.core.errors import BadName, CoreError
 from chronarch.logs import begin_logging
@@ -22,10 +24,9 @@ from chronarch.service.access.registering import register
 from chronarch.service.app import make_app
 from chronarch.service.config import Config
 from chronarch.service.http.bounded_protocol import BoundedProtocol
-from chronarch.service.principals import hash_secret, new_secret
+from chronarch.service.principals import key_row, new_secret
 from chronarch.service.system.backup.restoring import begun_restore
 from chronarch.service.system.upgrade import bring_up_to_date
-from chronarch.wire.access import Scope
 
 
 @click.group()
@@ -82,7 +83,7 @@ def run(host: str, port: int, beyond_loopback: bool) -> None:
     try:
         bring_up_to_date(config)
         if config.local_tender is not None and not config.local_tender.exists():
-            key = asyncio.run(register_key(config, "the tender here", Scope.TENDER))
+            key = asyncio.run(register_key(config, "the tender here", GivenRole.TENDER))
             write_private(config.local_tender, key.encode() + b"\n")
     except (CoreError, OSError) as error:
         raise click.ClickException(str(error)) from None
@@ -100,34 +101,35 @@ def run(host: str, port: int, beyond_loopback: bool) -> None:
     )
 
 
+KEYS_ROLES = [str(role) for role in GIVEN_ROLES]
+PERSONS_ROLES = [role for role in KEYS_ROLES if role != GivenRole.TENDER]
+
+
 @service.command("add-person")
 @click.argument("login")
 @click.option("--name", help="What the person is called; the login without it.")
 @click.option(
-    "--scope",
-    type=click.Choice([Scope.READ.value, Scope.OPERATE.value, Scope.MAINTAIN.value]),
-    default=Scope.MAINTAIN.value,
-    show_default=True,
-    help="What they may do.",
+    "--role", type=click.Choice(PERSONS_ROLES), help="What they hold for the whole shop; manager for somebody new."
 )
 @click.option("--password-stdin", is_flag=True, help="Read the password from standard input.")
-def add_person(login: str, name: str | None, scope: str, password_stdin: bool) -> None:
+def add_person(login: str, name: str | None, role: str | None, password_stdin: bool) -> None:
     """Let a person sign in, or give them a new password."""
     password = sys.stdin.readline().rstrip("\n") if password_stdin else click.prompt("Password", hide_input=True)
     try:
-        asyncio.run(register_person(_settings(), login, name or login, password, Scope(scope)))
+        asyncio.run(register_person(_settings(), login, name or login, password, role))
     except BadName as error:
         raise click.UsageError(str(error)) from None
     click.echo(f"{login} can sign in.")
 
 
-async def register_person(
-    settings: Config, login: str, name: str, password: str, scope: Scope = Scope.MAINTAIN
-) -> None:
-    """Let a person in, or change what is known of them. Raises BadName."""
+async def register_person(settings: Config, login: str, name: str, password: str, role: str | None = None) -> None:
+    """Let a person in, or change what is known of them. `role`: what they hold for the whole shop; without one, who is
+    new manages the shop and who is there keeps what they hold. Raises BadName."""
     engine = make_engine(settings.database)
     async with make_sessions(engine)() as db:
-        await register(db, login, name, password, scope)
+        known = (await db.execute(select(t.Person.id).where(t.Person.login == login))).first() is not None
+        given = role or (None if known else GivenRole.MANAGER)
+        await register(db, login, name, password, None if given is None else [(given, WHOLE_SHOP)])
         await db.commit()
     await engine.dispose()
 
@@ -145,18 +147,19 @@ def first_code() -> None:
 
 @service.command("make-key")
 @click.argument("name")
-@click.option("--scope", type=click.Choice([s.value for s in Scope]), default=Scope.OPERATE.value, show_default=True)
-def make_key(name: str, scope: str) -> None:
+@click.option("--role", type=click.Choice(KEYS_ROLES), default=GivenRole.OPERATOR.value, show_default=True)
+def make_key(name: str, role: str) -> None:
     """Make a key and print its secret, which is kept nowhere else."""
-    click.echo(asyncio.run(register_key(_settings(), name, Scope(scope))))
+    click.echo(asyncio.run(register_key(_settings(), name, role)))
 
 
-async def register_key(settings: Config, name: str, scope: Scope) -> str:
+async def register_key(settings: Config, name: str, role: str) -> str:
+    """Make a key of the shop that may do what a given role may, everywhere; its secret."""
     secret = new_secret()
     engine = make_engine(settings.database)
     async with make_sessions(engine)() as db:
         now = real_clock().real_now()
-        db.add(t.Key(name=name, secret_hash=hash_secret(secret), scope=scope, created_at=now))
+        db.add(t.Key(**key_row(name, secret, role, now)))
         await db.commit()
     await engine.dispose()
     return secret

@@ -10,11 +10,12 @@ from chronarch.wire.common import faults_of
 
 
 class ApiProblem(Exception):
-    """A request that cannot be carried out; it is answered with problem details."""
+    """A request that cannot be carried out; it is answered with problem details. `kind` is their type, where a program
+    is to know what to do."""
 
-    def __init__(self, status: int, detail: str) -> None:
+    def __init__(self, status: int, detail: str, kind: str = "about:blank") -> None:
         super().__init__(detail)
-        self.status = status
+        self.status, self.kind = status, kind
 
 
 Sound = TypeVar("Sound", bound=BaseModel)

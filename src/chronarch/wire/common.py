@@ -124,6 +124,8 @@ Promise = Literal["done", "none", "in time", "at risk", "late", "unknown"]
 """How something compares with its due time. `none`: nothing is due; `unknown`: it cannot be finished as things are."""
 
 UNSURE = "urn:chronarch:unsure"
+SECOND_FACTOR = "urn:chronarch:second-factor"
+SHOW_YOURSELF = "urn:chronarch:show-yourself"
 
 
 class Problem(BaseModel):
@@ -132,7 +134,9 @@ class Problem(BaseModel):
     model_config = ConfigDict(use_attribute_docstrings=True)
 
     type: str = "about:blank"
-    """`urn:chronarch:unsure` if the same call can be sent again with `sure`."""
+    """`urn:chronarch:unsure` if the same call can be sent again with `sure`; `urn:chronarch:second-factor` if signing
+    in wants a code as well; `urn:chronarch:show-yourself` if the same call is carried out once one has shown anew who
+    one is (`POST /me/shown`)."""
     title: str
     status: int
     detail: str

@@ -10,6 +10,7 @@ import httpx
 from sqlalchemy import Connection, Text, cast, func, select
 
 from chronarch.client import Client, RefusedByService, requests
+from chronarch.core.access.rights import GivenRole
 from chronarch.core.machines.states import MachineState
 from chronarch.core.notices.kinds import NoticeKind
 from chronarch.core.notices.notice_rules import NextStep, NoticeRule
@@ -18,7 +19,6 @@ from chronarch.records.database import blocking_engine
 from chronarch.records.system.leaving import LEFT
 from chronarch.service.command import register_person
 from chronarch.service.config import Config
-from chronarch.wire.access import Scope
 from tests.support import processes
 from tests.support.gcode import squares
 from tests.support.world import PASSWORD, PERSON, WorldCase, eventually
@@ -34,7 +34,7 @@ class Leaving(WorldCase):
         super().prepare()
         for login, name in ((LOGIN, NAME), ("mossop", OTHER)):
             settings = Config(database=cls.world.database, blobs=cls.world.folder)
-            asyncio.run(register_person(settings, login, name, PASSWORD, Scope.OPERATE))
+            asyncio.run(register_person(settings, login, name, PASSWORD, GivenRole.OPERATOR))
 
     def signed_in(self, login: str, place: str = "127.0.0.1") -> httpx.Client:
         transport = httpx.HTTPTransport(local_address=place)
@@ -113,9 +113,9 @@ class Leaving(WorldCase):
         self.assertEqual(do(requests.verify_ledger()).faults, [])
         eventually(lambda: LEFT in w.machine("Anchor").reason, "the board says so, too")
 
-    def test_the_last_who_maintains_and_nobody_are_refused(self) -> None:
+    def test_the_last_who_manages_people_and_nobody_are_refused(self) -> None:
         do = self.world.client.do
-        with self.assertRaisesRegex(RefusedByService, "Maud is the last who may maintain"):
+        with self.assertRaisesRegex(RefusedByService, "Maud is the last who may manage people"):
             do(requests.remove_person(PERSON))
         with self.assertRaisesRegex(RefusedByService, "nobody who signs in as 'nobody'"):
             do(requests.remove_person("nobody"))

@@ -135,16 +135,16 @@ class AtRest(HandsCase):
         self.assertEqual(answer.status_code, 422)
         self.assertIn("w", answer.json()["detail"])
 
-    def test_lines_and_guarded_sequences_need_the_right_to_maintain(self) -> None:
+    def test_lines_and_guarded_sequences_need_a_right_of_their_own(self) -> None:
         self.clear("Anchor")
         with Client(self.world.address, self.world.operate_key) as operator:
             for action in (h.SendLine("M115"), h.RunSequence("deep", {})):
                 self.assertEqual(
-                    self.refused("the right to maintain", calls.act("Anchor", action), client=operator), 403
+                    self.refused("the right to send lines", calls.act("Anchor", action), client=operator), 403
                 )
             operator.do(calls.act("Anchor", h.RunSequence("wipe", {})), 60)
             self.assertEqual(
-                self.refused("one that may maintain", requests.make_key("x", "maintain"), client=operator), 403
+                self.refused("the right to manage people", requests.make_key("x", "manager"), client=operator), 403
             )  # type: ignore[arg-type]
         said = self.do("Anchor", h.SendLine("M115"))
         self.assertTrue(said[0].startswith("FIRMWARE_NAME:stand-in"), said)

@@ -392,7 +392,7 @@ class Reaching(NoticesCase):
         with Client(self.world.address, self.world.operate_key) as other:
             with self.assertRaisesRegex(RefusedByService, "theirs to set"):
                 other.do(requests.add_notice_rule(EVERYTHING, PERSON))
-            with self.assertRaisesRegex(RefusedByService, "needs one that may maintain"):
+            with self.assertRaisesRegex(RefusedByService, "the right to set up the shop"):
                 other.do(requests.change_notice_settings(wc.NoticeSettingsUpdate(local_webhooks=False)))
         mine = self.channel("mail", "maud@shop.example", PERSON)
         with Client(self.world.address, self.world.read_key) as other:

@@ -15,7 +15,16 @@ from sqlalchemy import ColumnElement, LargeBinary, bindparam, delete, func, sele
 from sqlalchemy.ext.asyncio import AsyncSession, async_sessionmaker
 from sqlalchemy.orm import InstrumentedAttribute
 
-from chronarch.records.access.tables import Person, Session
+from chronarch.records.access.tables import (
+    Invite,
+    Key,
+    Person,
+    RecoveryCode,
+    RoleHeld,
+    SecondFactor,
+    Session,
+    TeamMember,
+)
 from chronarch.records.base import Base, SignedBy
 from chronarch.records.ledger.tables import BuildStop, KeptReport, Ledger, ReportPlan
 from chronarch.records.machines.tables import Machine
@@ -26,15 +35,18 @@ from chronarch.records.system.tables import Answered
 LEFT = "somebody who left"
 AT_ONCE = 500
 OWN: tuple[tuple[type[Base], InstrumentedAttribute[Any]], ...] = (
-    (Session, Session.person_id), (SignInPlace, SignInPlace.person_id), (NoticeRule, NoticeRule.person_id),
-    (Channel, Channel.person_id), (ActUse, ActUse.person_id), (Notice, Notice.person_id),
+    (Session, Session.person_id), (RoleHeld, RoleHeld.person_id), (TeamMember, TeamMember.person_id),
+    (Key, Key.person_id), (SecondFactor, SecondFactor.person_id), (RecoveryCode, RecoveryCode.person_id),
+    (Invite, Invite.person_id), (SignInPlace, SignInPlace.person_id),
+    (NoticeRule, NoticeRule.person_id), (Channel, Channel.person_id), (ActUse, ActUse.person_id),
+    (Notice, Notice.person_id),
 )  # fmt: skip
 """What is a person's own, and the column that says so."""
 SAID: tuple[InstrumentedAttribute[str], ...] = (
     Ledger.reason, Build.reason, Machine.reason, BuildStop.why, Notice.text,
 )  # fmt: skip
 """Where we have written a name into a sentence, after `by` or before `turned`."""
-SECRET = {"password_hash", "token_hash", "csrf", "access"}
+SECRET = {"password_hash", "token_hash", "secret_hash", "old_secret_hash", "code_hash", "csrf", "access"}
 
 
 def signatures() -> Iterator[tuple[type[Base], str]]:
@@ -100,6 +112,8 @@ async def leave(db: AsyncSession, person: Person) -> None:
     for column in SAID:
         await _unname(db, column, person.name)
     await _unlist(db, person.login)
+    invited = Invite.name == person.name
+    await db.execute(update(Invite).where(invited).values(name=LEFT, mail=""))
     mine = select(Notice.id).where(Notice.person_id == person.id)
     for about in (Delivery.notice_id, ActUse.notice_id):
         await db.execute(delete(about.class_).where(about.in_(mine)))

@@ -1,5 +1,5 @@
-"""The first person of a shop: whoever has the code that the service's computer shows makes themselves the first who
-maintains. Once there is anybody, the code opens nothing any more."""
+"""The first person of a shop: whoever has the code that the service's computer shows makes themselves the first, who
+manages it. Once there is anybody, the code opens nothing any more."""
 
 from __future__ import annotations
 
@@ -16,11 +16,11 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.core.errors import BadName
 from chronarch.private_file import write_private
 from chronarch.records import tables as t
-from chronarch.service.access.registering import register
+from chronarch.service.access.registering import MANAGES, register
 from chronarch.service.access.sign_in import SignInGuard
 from chronarch.service.context import ServiceContext, part
 from chronarch.service.problems import ApiProblem
-from chronarch.wire.access import FirstPerson, Scope
+from chronarch.wire.access import FirstPerson
 
 LETTERS, GROUPS = "23456789ABCDEFGHJKMNPQRSTUVWXYZ", 3
 """What reads alike is left out; groups of four: 59 bits."""
@@ -62,7 +62,7 @@ class FirstRun:
         self.guard.begin("the first", address)
         async with self._entering, self.context.sessions() as db:
             if await _anybody(db):
-                raise ApiProblem(409, "There is somebody already who maintains this shop; sign in, or ask them.")
+                raise ApiProblem(409, "There is somebody already who manages this shop; sign in, or ask them.")
             path = code_file(self.context.config.blobs)
             code = path.read_text().strip() if path.exists() else ""
             given = "".join(c for c in asked.code.upper() if c.isalnum())
@@ -71,7 +71,7 @@ class FirstRun:
                     401, "That is not the code. `chronarch service first-code` shows it, on the service's computer."
                 )
             try:
-                await register(db, asked.login, asked.name or asked.login, asked.password, Scope.MAINTAIN)
+                await register(db, asked.login, asked.name or asked.login, asked.password, MANAGES)
             except BadName as error:
                 raise ApiProblem(422, str(error)) from None
             await db.commit()

@@ -39,7 +39,6 @@ from chronarch.service.machines.plugs import setup_of
 from chronarch.service.principals import Callers, Principal
 from chronarch.service.problems import ApiProblem
 from chronarch.service.secrets import Secrets
-from chronarch.wire.access import Scope
 from chronarch.wire.common import fill
 from chronarch.wire.control.upstream import (
     Assign,
@@ -97,7 +96,7 @@ async def tender(socket: WebSocket) -> None:
     await socket.accept()
     async with closed_for_cause(socket, "a tender"):
         who = await part_of(socket, Callers).identify(socket)
-        if who.scope is not Scope.TENDER:
+        if not who.is_tender:
             raise ApiProblem(403, "This key is not a tender's.")
         async with asyncio.timeout(HELLO_WITHIN_S):
             hello = from_tender.validate_json(await socket.receive_text())

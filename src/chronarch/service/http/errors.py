@@ -72,7 +72,7 @@ def install(app: FastAPI, routes: Iterable[APIRoute] = ()) -> None:
 
     @app.exception_handler(ApiProblem)
     async def refused(request: Request, error: ApiProblem) -> JSONResponse:
-        return problem(error.status, str(error))
+        return problem(error.status, str(error), type_=error.kind)
 
     @app.exception_handler(NeedsConfirmation)
     async def unsure(request: Request, error: NeedsConfirmation) -> JSONResponse:

@@ -10,9 +10,9 @@ from typing import Any
 from fastapi import FastAPI, Response
 from fastapi.openapi.utils import get_openapi
 
-from chronarch.service.permissions import RIGHTS
+from chronarch.core.access.rights import Right
+from chronarch.service.permissions import RULES, Asked
 from chronarch.service.principals import COOKIE
-from chronarch.wire.access import Scope
 from chronarch.wire.common import Problem
 
 SCHEMES = {
@@ -35,7 +35,7 @@ ANSWERS = {
 def install(app: FastAPI, prefix: str) -> None:
     """Have `app` describe itself so; the routes of the table of rights are under the prefix, and the document is beside
     them. It is made in a thread, because that takes most of a second."""
-    rights = {(f"{prefix}{path}", method.lower()): right for (method, path), right in RIGHTS.items()}
+    rules = {(f"{prefix}{path}", method.lower()): rule for (method, path), rule in RULES.items()}
 
     def document() -> dict[str, Any]:
         made = get_openapi(title=app.title, version=app.version, summary=app.summary, routes=app.routes)
@@ -50,9 +50,9 @@ def install(app: FastAPI, prefix: str) -> None:
                     **{status: r for status, r in operation["responses"].items() if status != "422"},
                     **ANSWERS,
                 }
-                right = rights.get((path, method))
-                if right is not None:
-                    ways = ["key"] if right is Scope.TENDER else ["key", "session"]
+                rule = rules.get((path, method))
+                if rule is not None and rule.asked is not Asked.OPEN:
+                    ways = ["key"] if rule.right is Right.TENDER else ["key", "session"]
                     operation["security"] = [{way: []} for way in ways]
         return made
 

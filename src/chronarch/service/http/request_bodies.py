@@ -13,6 +13,10 @@ FORM_AROUND = 1 << 20
 """How many bytes a form may hold beside its file."""
 OTHERWISE: dict[tuple[str, str], int] = {
     ("POST", "/sign-in"): 4 << 10,
+    ("POST", "/sign-in/passkey/begin"): 4 << 10,
+    ("POST", "/sign-in/passkey"): 64 << 10,
+    ("POST", "/first-person"): 4 << 10,
+    ("POST", "/invited"): 4 << 10,
     ("POST", "/help/builds/{number}/verdict"): 4 << 10,
     ("POST", "/orders/from-csv"): 2 << 20,
 }

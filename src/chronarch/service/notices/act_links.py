@@ -18,6 +18,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.core.notices.kinds import NoticeAct
 from chronarch.core.watching.suspicion import FailureMode
 from chronarch.records import tables as t
+from chronarch.records.access.holding import held_by
 from chronarch.service.context import ServiceContext, part
 from chronarch.service.notices.acts import (
     AT_MACHINES,
@@ -33,7 +34,6 @@ from chronarch.service.notices.acts import (
 from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
 from chronarch.service.secrets import Secrets
-from chronarch.wire.access import Scope
 from chronarch.wire.common import fill
 from chronarch.wire.notices.acting import ActPreview
 
@@ -129,14 +129,13 @@ class ActLinks:
                     at=self.context.clock.real_now(),
                 )
             )  # fmt: skip
+            who = Principal(person.name, await held_by(db, person.id), person=person.id)
             try:
                 await db.commit()
             except IntegrityError:
                 raise ApiProblem(409, "This link was used before; it works once.") from None
         try:
-            return await self.acts.do(
-                granted.notice, granted.act, Principal(person.name, Scope(person.scope), person=person.id), mode
-            )
+            return await self.acts.do(granted.notice, granted.act, who, mode)
         except ApiProblem:
             async with self.context.sessions() as db:
                 mine = (t.ActUse.notice_id == granted.notice, t.ActUse.person_id == granted.person)

@@ -8,6 +8,7 @@ from typing import Annotated
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.access.rights import Right
 from chronarch.core.machines.states import BuildState, MachineState
 from chronarch.core.notices.kinds import KINDS, NoticeAct, NoticeKind
 from chronarch.core.watching.suspicion import KINDS as OF_BUILDS
@@ -23,7 +24,7 @@ from chronarch.service.machines.fleet import Fleet
 from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
 from chronarch.service.watching.answering import answer_suspicion, say_missed
-from chronarch.wire.access import Scope
+from chronarch.service.whereabouts import of_number
 from chronarch.wire.control import commands as c
 
 WORDS = {
@@ -127,12 +128,12 @@ class NoticeActs:
     async def do(self, number: int, act: NoticeAct, who: Principal, mode: FailureMode | None = None) -> str:
         """Do it, and say what is true now; `mode` is what the watch has missed. Raises ApiProblem (403, 404, 409, 422,
         503)."""
-        if not who.may(Scope.OPERATE):
-            raise ApiProblem(403, f"{who.name} may only look; ask for the right to operate machines.")
+        who.must(Right.OPERATE)
         async with self.context.sessions() as db:
             row = await db.get(t.Notice, number)
             if row is None:
                 raise ApiProblem(404, f"There is no notice {number}; `chronarch notices list` shows the newest.")
+            who.must(Right.OPERATE, await of_number(db, row.machine_id))
             stand = await stands(db, row)
         if act not in possible(stand):
             raise ApiProblem(409, why_not(act, stand))

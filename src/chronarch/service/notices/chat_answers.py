@@ -9,9 +9,11 @@ from typing import NamedTuple
 
 from sqlalchemy import select
 
+from chronarch.core.access.rights import Right
 from chronarch.core.notices.chat_words import LONGEST, ChatAsk, ChatVerb, understood
 from chronarch.core.notices.kinds import NoticeAct
 from chronarch.records import tables as t
+from chronarch.records.access.holding import held_by
 from chronarch.service.context import ServiceContext
 from chronarch.service.control.builds import have_done
 from chronarch.service.machines.fleet import Fleet, FleetMachine
@@ -21,7 +23,7 @@ from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
 from chronarch.service.rounds.tasks import rounds
 from chronarch.service.watching.answering import say_missed
-from chronarch.wire.access import Scope
+from chronarch.service.whereabouts import of_machine
 from chronarch.wire.control import commands as c
 from chronarch.wire.notices.channels import ChannelKind
 
@@ -72,7 +74,7 @@ class ChatAnswers:
         if asked is None:
             return ChatAnswer(f"I do not understand that. {HELP}")
         answered, changes = self._table()[asked.verb]
-        if changes and not who.may(Scope.OPERATE):
+        if changes and not who.may(Right.OPERATE):
             return ChatAnswer("You may only look; ask for the right to operate machines.")
         if asked.verb is not ChatVerb.YES:
             self.pending.pop(who.person, None)
@@ -89,10 +91,10 @@ class ChatAnswers:
         )
         async with self.context.sessions() as db:
             people = (await db.execute(query.distinct().limit(2))).scalars().all()
-        if len(people) != 1:
-            return None
-        (person,) = people
-        return Principal(person.name, Scope(person.scope), person=person.id)
+            if len(people) != 1:
+                return None
+            (person,) = people
+            return Principal(person.name, await held_by(db, person.id), person=person.id)
 
     def _table(self) -> dict[ChatVerb, tuple[Callable[[ChatAsk, Principal], Awaitable[ChatAnswer]], bool]]:
         """Who answers what, and whether it changes something, and so wants the right to."""
@@ -159,22 +161,23 @@ class ChatAnswers:
         at = self.fleet.words(known.frame_at, self.context.clock.now())
         return ChatAnswer(f"{known.row.name} at {at}", known.frame)
 
-    def _building(self, machine: str) -> tuple[FleetMachine, int]:
-        """The machine that is meant, and the number of its build. Raises ApiProblem (404, 409)."""
+    def _building(self, machine: str, who: Principal) -> tuple[FleetMachine, int]:
+        """The machine that is meant, and the number of its build. Raises ApiProblem (403, 404, 409)."""
         known = self.fleet.find(machine)
+        who.must(Right.OPERATE, of_machine(known.row))
         if known.brief is None or known.brief.outcome is not None:
             raise ApiProblem(409, f"{known.row.name} builds nothing.")
         return known, known.brief.id
 
     async def _pause_or_resume(self, asked: ChatAsk, who: Principal) -> ChatAnswer:
-        known, build = self._building(asked.about)
+        known, build = self._building(asked.about, who)
         by = who.signature
         command = c.Pause(reason=f"asked for by {by}") if asked.verb is ChatVerb.PAUSE else c.Resume()
         after = await have_done(self.context, self.fleet, build, command, by)
         return ChatAnswer(f"Build {after.id} on {known.row.name} is {after.state}.")
 
     async def _stop(self, asked: ChatAsk, who: Principal) -> ChatAnswer:
-        known, build = self._building(asked.about)
+        known, build = self._building(asked.about, who)
         until = self.context.clock.real_now() + SURE_WITHIN
         self.pending[who.person] = _Pending(known.row.name, build, until)
         what = f"{known.brief.file}, {known.brief.progress:.0%} done" if known.brief else ""
@@ -198,6 +201,7 @@ class ChatAnswers:
     async def _missed(self, asked: ChatAsk, who: Principal) -> ChatAnswer:
         assert asked.mode is not None
         known = self.fleet.find(asked.about)
+        who.must(Right.OPERATE, of_machine(known.row))
         if known.brief is None:
             raise ApiProblem(409, f"{known.row.name} has built nothing that could be meant.")
         async with self.context.sessions() as db:

@@ -7,10 +7,10 @@ from typing import Any
 from sqlalchemy import ColumnElement, or_, select, true
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.access.rights import Right
 from chronarch.records import tables as t
 from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
-from chronarch.wire.access import Scope
 
 
 async def owner_of(db: AsyncSession, who: Principal, person: str | None) -> int | None:
@@ -29,18 +29,18 @@ async def owner_of(db: AsyncSession, who: Principal, person: str | None) -> int 
 
 
 def check_owner(who: Principal, owner: int | None) -> None:
-    """Everybody sets what reaches themselves; who operates sets what reaches the shop, who maintains everything. Raises
-    ApiProblem (403)."""
-    if who.may(Scope.MAINTAIN) or (owner is not None and owner == who.person):
+    """Everybody sets what reaches themselves; who operates machines sets what reaches the shop, who sets up the shop
+    everything. Raises ApiProblem (403)."""
+    if who.may(Right.SET_UP) or (owner is not None and owner == who.person):
         return
-    if owner is None and who.may(Scope.OPERATE):
+    if owner is None and who.held.everywhere(Right.OPERATE):
         return
-    raise ApiProblem(403, "What reaches somebody else is theirs to set; a maintainer can do it too.")
+    raise ApiProblem(403, "What reaches somebody else is theirs to set; who sets up the shop can do it too.")
 
 
 def mine(who: Principal, column: Any) -> ColumnElement[bool]:
-    """A condition: what somebody may see, their own and the shop's, or all for who maintains."""
-    if who.may(Scope.MAINTAIN) and not who.person:
+    """A condition: what somebody may see, their own and the shop's, or all for a key that sets up the shop."""
+    if who.may(Right.SET_UP) and not who.person:
         return true()
     return or_(column.is_(None), column == who.person)
 

@@ -15,7 +15,6 @@ from chronarch.service.principals import Callers
 from chronarch.service.problems import ApiProblem
 from chronarch.service.watching.cameras import CameraConnection, Cameras
 from chronarch.service.watching.frame_keeper import FrameKeeper
-from chronarch.wire.access import Scope
 from chronarch.wire.watching.camera_messages import (
     CameraAnswer,
     CameraHello,
@@ -37,7 +36,7 @@ async def cameras(socket: WebSocket) -> None:
     await socket.accept()
     async with closed_for_cause(socket, "a camera process"):
         who = await part_of(socket, Callers).identify(socket)
-        if who.scope is not Scope.TENDER:
+        if not who.is_tender:
             raise ApiProblem(403, "This key is not a tender's.")
         async with asyncio.timeout(HELLO_WITHIN_S):
             hello = from_cameras.validate_json(await socket.receive_text())

@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from pydantic import ValidationError
 
+from chronarch.core.access.rights import Right
 from chronarch.core.clock import Clock
 from chronarch.core.watching.reader_pace import ReaderPace
 from chronarch.service.context import ServiceContext, part_of
@@ -17,7 +18,6 @@ from chronarch.service.http.sockets import NOT_UNDERSTOOD, REFUSED, close_socket
 from chronarch.service.principals import Callers
 from chronarch.service.problems import ApiProblem
 from chronarch.service.watching.cameras import Cameras, Looker, NewestFrame
-from chronarch.wire.access import Scope
 from chronarch.wire.watching.camera_messages import Size
 from chronarch.wire.watching.looking import Got, See, SeenFrame, SeenHead, Wish, from_page, pack_seen
 
@@ -33,7 +33,7 @@ async def looking(socket: WebSocket) -> None:
     try:
         _check_origin(socket)
         who = await part_of(socket, Callers).identify(socket)
-        if not who.may(Scope.READ):
+        if not who.may(Right.SEE):
             raise ApiProblem(403, "Live pictures need a key that may read.")
         closing: set[asyncio.Task[None]] = set()
 

@@ -7,6 +7,7 @@ from typing import Annotated
 from fastapi import APIRouter, Body, Query
 from sqlalchemy import select
 
+from chronarch.core.access.rights import Right
 from chronarch.core.bounds import Named
 from chronarch.core.control import actions as h
 from chronarch.core.control.action_wording import adjustment
@@ -21,7 +22,7 @@ from chronarch.service.machines.fleet import Fleet, FleetMachine, TheFleet
 from chronarch.service.permissions import Caller
 from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
-from chronarch.wire.access import Scope
+from chronarch.service.whereabouts import of_machine
 from chronarch.wire.common import RequestDone
 from chronarch.wire.control import actions as w
 from chronarch.wire.control import commands as c
@@ -66,7 +67,7 @@ async def do(
     name: Named, action: Annotated[w.Action, Body()], who: Caller, fleet: TheFleet, context: Context
 ) -> w.ActionDone:  # fmt: skip
     """Have a machine do something. Answers once the machine has done it. While a build runs, only actions meant for a
-    running build are possible. Sending a line, or running a guarded sequence, needs the right to maintain."""
+    running build are possible. Sending a line, or running a guarded sequence, needs the right to send lines."""
     known = fleet.find(name)
     _may(action, known, who)
     async with context.sessions() as db:
@@ -81,9 +82,8 @@ def _may(action: h.Action, known: FleetMachine, who: Principal) -> None:
     deep = isinstance(action, h.SendLine)
     if isinstance(action, h.RunSequence):
         deep = h.find_sequence(known.model, action.sequence).guarded
-    if deep and not who.may(Scope.MAINTAIN):
-        what = "Sending lines" if isinstance(action, h.SendLine) else "This sequence"
-        raise ApiProblem(403, f"{what} needs the right to maintain; {who.name} may {who.scope}.")
+    if deep:
+        who.must(Right.SEND_LINES, of_machine(known.row))
 
 
 def standing(fleet: Fleet, known: FleetMachine, materials: Materials = USUAL_MATERIALS) -> h.MachineSituation:

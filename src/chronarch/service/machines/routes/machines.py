@@ -6,12 +6,14 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 
+from chronarch.core.access.rights import Right
 from chronarch.core.bounds import Named
 from chronarch.service.context import Context, part_of
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines import setting_up
 from chronarch.service.machines.fleet import TheFleet
 from chronarch.service.machines.machine_list import MachineList
+from chronarch.service.permissions import Caller
 from chronarch.wire.common import Label
 from chronarch.wire.machines import machine as w
 
@@ -42,6 +44,11 @@ async def machine(name: Named, fleet: TheFleet) -> w.MachineDetail:
 
 
 @router.patch("/machines/{name}")
-async def change_machine(name: Named, change: w.MachineChange, context: Context, fleet: TheFleet) -> w.MachineDetail:
-    """Change a machine's intake, what is loaded on its tools, where it stands, its pools and tags."""
+async def change_machine(
+    name: Named, change: w.MachineChange, who: Caller, context: Context, fleet: TheFleet
+) -> w.MachineDetail:
+    """Change a machine's intake, what is loaded on its tools, where it stands, its pools and tags. All but its intake
+    and what is loaded needs the right to set up the shop."""
+    if change.model_fields_set - {"intake", "tools"}:
+        who.must(Right.SET_UP)
     return fleet.detail(await setting_up.change_machine(context, fleet, name, change))

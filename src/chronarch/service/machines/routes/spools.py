@@ -6,6 +6,7 @@ from fastapi import APIRouter, Request, Response
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.access.rights import Right
 from chronarch.core.bounds import Number
 from chronarch.core.machines.states import PRODUCTIVE
 from chronarch.records import tables as t
@@ -19,6 +20,7 @@ from chronarch.service.http.views import TheViews
 from chronarch.service.machines.fleet import Fleet, TheFleet
 from chronarch.service.permissions import Caller
 from chronarch.service.problems import ApiProblem
+from chronarch.service.whereabouts import of_machine
 from chronarch.wire.common import fill
 from chronarch.wire.machines import spools as w
 
@@ -104,9 +106,10 @@ async def change_spool(
 
 
 @router.post("/spools/{number:record}/load")
-async def load_spool(number: Number, asked: w.LoadSpool, context: Context, fleet: TheFleet) -> w.Spool:
+async def load_spool(number: Number, asked: w.LoadSpool, who: Caller, context: Context, fleet: TheFleet) -> w.Spool:
     """Put a spool on a tool; what was there goes back on the shelf. Work that waits for it starts."""
     known = fleet.find(asked.machine)
+    who.must(Right.OPERATE, of_machine(known.row))
     if asked.tool not in {tool.get("number", 0) for tool in known.row.tools}:
         raise ApiProblem(422, f"{known.row.name} has no tool {asked.tool}.")
     async with context.sessions() as db:

@@ -6,6 +6,7 @@ from fastapi import APIRouter, Request, Response
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.access.rights import Right
 from chronarch.core.bounds import Counted, Number, Word
 from chronarch.core.notices.kinds import KINDS, Gravity, NoticeAct, NoticeKind
 from chronarch.core.watching.suspicion import FailureMode
@@ -24,6 +25,7 @@ from chronarch.service.notices.views import notice_views
 from chronarch.service.permissions import Caller
 from chronarch.service.principals import Principal
 from chronarch.service.problems import ApiProblem
+from chronarch.service.whereabouts import of_number
 from chronarch.wire.common import GivenTime, RequestDone
 from chronarch.wire.notices import notices as w
 
@@ -176,6 +178,7 @@ async def close(number: Number, who: Caller, context: Context, fleet: TheFleet) 
         if not before.by_hand:
             raise ApiProblem(409, f"Notice {number} closes by itself once that is no longer so; take it meanwhile.")
         row = await db.get_one(t.Notice, number, with_for_update=True)
+        who.must(Right.OPERATE, await of_number(db, row.machine_id))
         row.closed_at, row.closed_by = context.clock.now(), who.signature
         await db.commit()
         return await _view(db, number, who, fleet)

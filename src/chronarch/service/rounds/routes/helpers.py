@@ -10,6 +10,7 @@ from fastapi import APIRouter, Header
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.access.rights import NOTHING
 from chronarch.core.bounds import Number, Word
 from chronarch.records import tables as t
 from chronarch.records.orders.builds import select_builds
@@ -24,7 +25,6 @@ from chronarch.service.principals import Principal, hash_secret
 from chronarch.service.problems import ApiProblem
 from chronarch.service.rounds.tasks import rounds
 from chronarch.wire import rounds as w
-from chronarch.wire.access import Scope
 from chronarch.wire.common import fill
 from chronarch.wire.orders.builds import Build, Clearing
 
@@ -106,4 +106,4 @@ async def helper_verdict(
         build = (await db.execute(select_builds().where(t.Build.id == number))).first()
         if build is None or fleet.find(build[1]).row.site != row.site:
             raise ApiProblem(404, f"There is no build {number} at this site.")
-    return await judge(context, fleet, number, asked, Principal(row.name, Scope.OPERATE, helper=row.id))
+    return await judge(context, fleet, number, asked, Principal(row.name, NOTHING, helper=row.id))

@@ -10,6 +10,7 @@ from fastapi.responses import FileResponse
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from chronarch.core.access.rights import Right
 from chronarch.core.bounds import Number
 from chronarch.core.upkeep.faults_after import lateness
 from chronarch.records import tables as t
@@ -28,6 +29,7 @@ from chronarch.service.problems import ApiProblem
 from chronarch.service.upkeep.finding import find_done, find_task
 from chronarch.service.upkeep.keeper import TheUpkeepKeeper
 from chronarch.service.upkeep.writing import write_done
+from chronarch.service.whereabouts import of_machine
 from chronarch.wire.common import RequestDone, fill
 from chronarch.wire.upkeep import tasks as w
 
@@ -41,6 +43,7 @@ async def done(
 ) -> w.UpkeepDone:
     """Something was done at a machine, or measured: a task, which counts anew from then, or anything else."""
     known, now = fleet.find(asked.machine), context.clock.now()
+    who.must(Right.OPERATE, of_machine(known.row))
     at = asked.at or now
     if at > now + AHEAD:
         raise ApiProblem(422, "That time has not come yet; leave it out for now.")

@@ -1,0 +1,1 @@
+"""Commands about people, what they may do, and keys."""

@@ -22,7 +22,7 @@ CHROMIUM = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
 ]  # fmt: skip
-OWN = ("http://127.0.0.1", "data:", "blob:")
+OWN = ("http://127.0.0.1", "http://localhost", "data:", "blob:")
 PATIENT_MS = 90_000.0
 MOVES = "new PerformanceObserver(() => (window.movedAt = performance.now())).observe({type: 'layout-shift'})"
 AT_REST = """() => new Promise((rested) => {

@@ -10,6 +10,12 @@ export type Machine = Loose<components["schemas"]["Machine"]>;
 export type MachineDetail = Loose<components["schemas"]["MachineDetail"]>;
 export type MachineState = components["schemas"]["MachineState"];
 export type PersonShown = components["schemas"]["PersonShown"];
+export type Right = components["schemas"]["Right"];
+export type HeldRole = components["schemas"]["HeldRole"];
+export type RoleShown = components["schemas"]["RoleShown"];
+export type TeamShown = components["schemas"]["TeamShown"];
+export type CreatedInvite = components["schemas"]["CreatedInvite"];
+export type Key = components["schemas"]["Key"];
 export type Backup = Loose<components["schemas"]["Backup"]>;
 export type Backups = Omit<Loose<components["schemas"]["Backups"]>, "backups"> & { backups: Backup[] };
 export type BackupSettings = Loose<components["schemas"]["BackupSettings"]>;
@@ -105,6 +111,8 @@ export class CallFailed extends Error {
     message: string,
     /** The same call is carried out once it says `sure`. */
     readonly unsure = false,
+    /** What kind of problem it is, where that says what to do. */
+    readonly kind = "",
   ) {
     super(message);
   }
@@ -124,6 +132,32 @@ const withCsrf: Middleware = {
 export const api = createClient<paths, "application/json">({ baseUrl: "/" });
 api.use(withCsrf);
 
+/** Asks the person to show again who they are; whether they did. */
+let askWho: (() => Promise<boolean>) | null = null;
+export function setAskWho(ask: (() => Promise<boolean>) | null) {
+  askWho = ask;
+}
+
+const sent = new Map<string, Request>();
+/** What is refused until one has shown again who one is is sent once more then. */
+const shownAgain: Middleware = {
+  onRequest({ request, id }) {
+    if (request.method !== "GET") sent.set(id, request.clone());
+  },
+  async onResponse({ response, id }) {
+    const again = sent.get(id);
+    sent.delete(id);
+    if (response.status !== 403 || !again || !askWho) return;
+    const problem = (await response.clone().json()) as Partial<Problem>;
+    if (problem.type !== "urn:chronarch:show-yourself" || !(await askWho())) return;
+    return fetch(again);
+  },
+  onError({ id }) {
+    sent.delete(id);
+  },
+};
+api.use(shownAgain);
+
 export type Answer<T> = { data?: T; error?: unknown; response: Response };
 
 /** The value of an answer; throws CallFailed with the problem's detail. */
@@ -136,7 +170,7 @@ export async function value<T>(asked: Promise<Answer<T>>): Promise<T> {
   }
   if (!answer.response.ok) {
     const problem = answer.error as Partial<Problem> | undefined;
-    throw new CallFailed(answer.response.status, problem?.detail ?? `The service answered ${answer.response.status}.`, problem?.type === "urn:chronarch:unsure");
+    throw new CallFailed(answer.response.status, problem?.detail ?? `The service answered ${answer.response.status}.`, problem?.type === "urn:chronarch:unsure", problem?.type);
   }
   return answer.data as T;
 }

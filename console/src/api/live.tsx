@@ -17,7 +17,7 @@ const LiveContext = createContext<Live>({ now: () => new Date(), rate: 1, heard:
 
 /** By the kind of a record that has changed: the queries whose answers it is part of. */
 const AFFECTS: Record<string, string[]> = {
-  access: ["people"],
+  access: ["people", "me"],
   arrivals: ["arrivals"],
   backups: ["backups", "first-steps"],
   cameras: ["cameras", "machine", "watch"],

@@ -4,7 +4,8 @@ import { Route, Routes } from "react-router";
 
 import { CallFailed, type Me } from "../api/client";
 import { LiveProvider, useLive } from "../api/live";
-import { useFirstStanding, useMe } from "../features/access/queries";
+import { useMe } from "../api/may";
+import { useFirstStanding } from "../features/access/queries";
 import { FirstPersonPage } from "../features/access/first-person-page";
 import { Frame } from "./frame";
 import { BoardPage } from "../features/planning/board-page";
@@ -46,11 +47,16 @@ import { WearPartsPage } from "../features/upkeep/parts-page";
 import { ActPage } from "../features/notices/act-page";
 import { NoticesPage } from "../features/notices/notices-page";
 import { RulesPage } from "../features/notices/rules-page";
+import { JoinPage } from "../features/access/join-page";
+import { ShowYourself } from "../features/access/show-yourself";
+import { PeoplePage } from "../features/access/people-page";
+import { YouPage } from "../features/access/you-page";
 import { SignInPage } from "../features/access/sign-in-page";
+import { readTimesIn } from "../ui/format";
 import { Empty, Failed, Loading, Page, Sheet } from "../ui/page";
 
 /** Pages whose address itself is the right to them. */
-const ALONE: Record<string, () => ReactNode> = { "/help": HelpPage, "/act": ActPage };
+const ALONE: Record<string, () => ReactNode> = { "/help": HelpPage, "/act": ActPage, "/join": JoinPage };
 
 /** The console, but for the pages that somebody who is not signed in may see. */
 export function App() {
@@ -61,7 +67,15 @@ export function App() {
 /** Nothing is shown before the shop's own time is known: pages would take the wall's for it. */
 function OnceTold({ me, children }: { me: Me; children: ReactNode }) {
   const { heard, lost } = useLive();
-  return heard || lost ? <Frame me={me}>{children}</Frame> : <Loading />;
+  readTimesIn(me.zone ?? "");
+  return heard || lost ? (
+    <Frame key={me.zone} me={me}>
+      {children}
+      <ShowYourself />
+    </Frame>
+  ) : (
+    <Loading />
+  );
 }
 
 /** Before sign-in: the first person of a new shop enters by its code. */
@@ -90,6 +104,8 @@ function Console() {
           <Route path="/what-if" element={<WhatIfPage />} />
           <Route path="/setup" element={<SetupPage />} />
           <Route path="/setup/finding" element={<FindingPage />} />
+          <Route path="/setup/people" element={<PeoplePage />} />
+          <Route path="/you" element={<YouPage />} />
           <Route path="/setup/storage" element={<StoragePage />} />
           <Route path="/first-steps" element={<FirstStepsPage />} />
           <Route path="/first-steps/:step" element={<FirstStepsPage />} />

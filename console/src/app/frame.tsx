@@ -1,12 +1,13 @@
 import * as Menu from "@radix-ui/react-dropdown-menu";
 import { useQueryClient } from "@tanstack/react-query";
 import { BarChart3, Cctv, CircleUser, ClipboardList, Clock3, FileBox, Footprints, Hand, ListOrdered, Settings2 } from "lucide-react";
-import type { ReactNode } from "react";
+import { type ReactNode, useEffect } from "react";
 import { Link, NavLink } from "react-router";
 
 import { api, type Me, setCsrf, value } from "../api/client";
 import { useLive, useNow } from "../api/live";
 import { useChange } from "../api/change";
+import { Portrait } from "../features/access/portrait";
 import { NoticesBell } from "../features/notices/bell";
 import { TellHere } from "../features/notices/browser";
 import { useShop } from "../features/system/queries";
@@ -58,6 +59,7 @@ export function Frame({ me, children }: { me: Me; children: ReactNode }) {
           </div>
         </div>
         <Away />
+        <WantsSecond me={me} />
         <TellHere />
       </header>
       <main>{children}</main>
@@ -126,6 +128,20 @@ function SimulatedHands() {
   );
 }
 
+/** Said as long as roles do not count because no second factor was shown. */
+function WantsSecond({ me }: { me: Me }) {
+  if (!me.wants_second?.length) return null;
+  return (
+    <div role="status" className="border-t border-rule bg-sunk px-4 py-2 text-center text-sm">
+      {me.wants_second.length === 1 ? `Your role ${me.wants_second[0]} counts` : `Your roles ${me.wants_second.join(" and ")} count`} only with a second factor:{" "}
+      <Link to="/you" className="text-ink underline">
+        add one on your page
+      </Link>
+      , or sign in again with the one that you have.
+    </div>
+  );
+}
+
 /** Said as long as the live stream is broken: what is shown is as last heard. */
 function Away() {
   const { lost } = useLive();
@@ -143,6 +159,11 @@ const popup = "fade-in z-50 rounded-lg border border-rule bg-sheet shadow-lg";
 function Person({ me }: { me: Me }) {
   const [theme, setTheme] = useTheme();
   const client = useQueryClient();
+  const keep = useChange((next: Theme) => value(api.PATCH("/api/me", { body: { theme: next === "system" ? "" : next } })));
+  const own = me.theme;
+  useEffect(() => {
+    if (own) setTheme(own); // what one has chosen goes along to every device
+  }, [own, setTheme]);
   const item = "flex cursor-pointer items-center justify-between rounded px-3 py-2 outline-none data-[highlighted]:bg-sunk";
   const signOut = async () => {
     await value(api.POST("/api/sign-out"));
@@ -154,13 +175,16 @@ function Person({ me }: { me: Me }) {
     <Menu.Root>
       <Menu.Trigger asChild>
         <button type="button" aria-label={`Signed in as ${me.name}`} className="grid h-10 w-10 place-items-center rounded-md hover:bg-sunk">
-          <CircleUser size={20} strokeWidth={1.7} aria-hidden />
+          {me.pictured_at ? <Portrait person={me} size={26} /> : <CircleUser size={20} strokeWidth={1.7} aria-hidden />}
         </button>
       </Menu.Trigger>
       <Menu.Portal>
         <Menu.Content align="end" sideOffset={6} className={`${popup} w-56 p-1.5`}>
           <div className="px-3 pt-1.5 pb-2 text-faded">Signed in as {me.name}</div>
-          <Menu.RadioGroup value={theme} onValueChange={(t) => setTheme(t as Theme)}>
+          <Menu.RadioGroup value={theme} onValueChange={(t) => {
+              setTheme(t as Theme);
+              keep.mutate(t as Theme);
+            }}>
             {(["light", "dark", "system"] as const).map((t) => (
               <Menu.RadioItem key={t} value={t} className={item} onSelect={(e) => e.preventDefault()}>
                 {{ light: "Light", dark: "Dark", system: "As the system" }[t]}
@@ -169,6 +193,9 @@ function Person({ me }: { me: Me }) {
             ))}
           </Menu.RadioGroup>
           <Menu.Separator className="my-1.5 h-px bg-rule" />
+          <Menu.Item asChild className={`${item} text-ink no-underline`}>
+            <Link to="/you">Your page</Link>
+          </Menu.Item>
           <Menu.Item asChild className={`${item} text-ink no-underline`}>
             <Link to="/notices/rules">What I hear of</Link>
           </Menu.Item>

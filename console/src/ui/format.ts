@@ -2,8 +2,44 @@
 
 const two = (n: number) => String(n).padStart(2, "0");
 
+let zone = "";
+/** By the quarter of an hour, what is between a time's fields in that zone and in the browser's, ms. */
+let between = new Map<number, number>();
+
+/** Have times written, and read, in a person's own zone (IANA) from now on; empty for the browser's. */
+export const readTimesIn = (name: string) => {
+  if (name === zone) return;
+  zone = name;
+  between = new Map();
+};
+
+/** A date whose fields are those of a time in the person's zone. */
+export const inZone = (at: Date | string | number): Date => {
+  const time = new Date(at).getTime();
+  if (!zone || Number.isNaN(time)) return new Date(time);
+  const quarter = Math.floor(time / 900_000);
+  let shift = between.get(quarter);
+  if (shift === undefined) {
+    const form = new Intl.DateTimeFormat("en-GB", { timeZone: zone, hourCycle: "h23", year: "numeric", month: "numeric", day: "numeric", hour: "numeric", minute: "numeric" });
+    const part = Object.fromEntries(form.formatToParts(quarter * 900_000).map((p) => [p.type, Number(p.value)])) as Record<string, number>;
+    shift = new Date(part.year!, part.month! - 1, part.day!, part.hour!, part.minute!).getTime() - quarter * 900_000;
+    if (between.size > 10_000) between = new Map();
+    between.set(quarter, shift);
+  }
+  return new Date(time + shift);
+};
+
+/** The time whose fields in the person's zone are those of a date; the way back of `inZone`. */
+export const outOfZone = (fields: Date): Date => {
+  const first = fields.getTime() * 2 - inZone(fields).getTime();
+  return new Date(fields.getTime() - (inZone(first).getTime() - first));
+};
+
+/** What a date field gives, `2026-10-23T12:00`, as a time. */
+export const fromLocal = (text: string): Date => outOfZone(new Date(text));
+
 export const clock = (at: Date | string) => {
-  const d = new Date(at);
+  const d = inZone(at);
   return `${two(d.getHours())}:${two(d.getMinutes())}`;
 };
 
@@ -25,17 +61,20 @@ export const writeDatesIn = (tag: string) => {
 
 /** A day as a language writes it; as the shop's does without one. */
 export const day = (at: Date | string, tag = language) =>
-  new Date(at).toLocaleDateString(tag, { weekday: "short", day: "numeric", month: "short" });
+  inZone(at).toLocaleDateString(tag, { weekday: "short", day: "numeric", month: "short" });
+
+/** Whether two times are on one day. */
+export const sameDay = (one: Date | string, other: Date | string) => inZone(one).toDateString() === inZone(other).toDateString();
 
 /** The hour alone for a time on the same day as `now`, with the day for others. */
 export const when = (at: Date | string, now: Date) =>
-  new Date(at).toDateString() === now.toDateString() ? clock(at) : `${day(at)}, ${clock(at)}`;
+  sameDay(at, now) ? clock(at) : `${day(at)}, ${clock(at)}`;
 
 /** The same, shorter, for times within a few days: the weekday is enough then. */
 export const soon = (at: Date | string, now: Date) => {
   const far = Math.abs(new Date(at).getTime() - now.getTime()) > 5 * 86_400_000;
-  const weekday = new Date(at).toLocaleDateString(language, { weekday: "short" });
-  return far || new Date(at).toDateString() === now.toDateString() ? when(at, now) : `${weekday} ${clock(at)}`;
+  const weekday = inZone(at).toLocaleDateString(language, { weekday: "short" });
+  return far || sameDay(at, now) ? when(at, now) : `${weekday} ${clock(at)}`;
 };
 
 export function duration(seconds: number): string {
@@ -54,6 +93,9 @@ export const metres = (mm: number) => `${(mm / 1000).toFixed(2)} m`;
 export const degrees = (c: number | null | undefined) => (c == null ? "–" : `${c.toFixed(0)} °C`);
 /** A length of time as people say it: minutes, then hours. */
 export const minutes = (min: number) => (min < 90 ? `${Math.round(min)} min` : `${(min / 60).toFixed(1)} h`);
-/** What a date field of this browser takes and gives, in its own zone. */
-export const localInput = (at: Date) => new Date(at.getTime() - at.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+/** What a date field takes and gives, in the person's zone. */
+export const localInput = (at: Date) => {
+  const d = inZone(at);
+  return new Date(d.getTime() - d.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+};
 export const sum = (values: Iterable<number>) => [...values].reduce((a, b) => a + b, 0);

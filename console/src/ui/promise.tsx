@@ -1,5 +1,5 @@
 import type { PromiseWord, TimeRange } from "../api/client";
-import { clock, day, soon } from "./format";
+import { clock, day, sameDay as onOneDay, soon } from "./format";
 
 const WORDS: Record<PromiseWord, string> = {
   done: "done",
@@ -71,6 +71,6 @@ export function Expected({ range, now }: { range: TimeRange | null | undefined; 
 }
 
 export function between(range: TimeRange, now: Date) {
-  const sameDay = new Date(range.early).toDateString() === new Date(range.late).toDateString();
+  const sameDay = onOneDay(range.early, range.late);
   return sameDay ? `${clock(range.early)}–${clock(range.late)}` : `${soon(range.early, now)} – ${soon(range.late, now)}`;
 }

@@ -1,3 +1,5 @@
+import { inZone, outOfZone } from "./format";
+
 /** The board's time axis: places in time as shares of its width. */
 export interface Axis {
   begin: number;
@@ -15,10 +17,10 @@ export function makeAxis(now: Date, pastH: number, futureH: number, most: number
   const begin = now.getTime() - pastH * 60 * MINUTE;
   const end = now.getTime() + futureH * 60 * MINUTE;
   const step = STEPS.find((s) => (end - begin) / s <= most) ?? STEPS.at(-1)!;
-  const midnight = new Date(begin).setHours(0, 0, 0, 0);
+  const midnight = outOfZone(new Date(inZone(begin).setHours(0, 0, 0, 0))).getTime();
   const ticks = [];
   for (let time = midnight + Math.ceil((begin - midnight) / step) * step; time <= end; time += step) {
-    const d = new Date(time);
+    const d = inZone(time);
     const label = `${String(d.getHours()).padStart(2, "0")}:${String(d.getMinutes()).padStart(2, "0")}`;
     ticks.push({ time, label, midnight: d.getHours() === 0 && d.getMinutes() === 0 });
   }

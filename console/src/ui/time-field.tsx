@@ -2,7 +2,7 @@ import { type KeyboardEvent, useId, useState } from "react";
 
 import { useLive } from "../api/live";
 import { inputLook } from "./dialog";
-import { clock, localInput } from "./format";
+import { clock, fromLocal, inZone, localInput, outOfZone } from "./format";
 
 const LIKE = { date: "23 Oct 2026", time: "23 Oct 2026, 12:00" };
 const MONTHS = ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
@@ -11,11 +11,12 @@ const WRITTEN = /^(?:[a-z]+,? +)?(\d{1,2})\.? +([a-z]{3,})\.?(?:,? +(\d{4}))?(?:
 const CLOCK = /^(\d{1,2}):(\d{2})$/;
 
 /** What a person means by a time: `23 Oct 2026, 12:00`, the same without year or hour, `12:00` for today, or ISO 8601. */
-function meant(text: string, now: Date): Date | null {
+function meant(text: string, present: Date): Date | null {
   const t = text.trim().toLowerCase();
+  const now = inZone(present);
   const at = (year: number, month: number, day: number, hour = 0, minute = 0) => {
     const found = new Date(year, month, day, hour, minute);
-    return found.getMonth() === month && found.getDate() === day && hour < 24 && minute < 60 ? found : null;
+    return found.getMonth() === month && found.getDate() === day && hour < 24 && minute < 60 ? outOfZone(found) : null;
   };
   const number = (s: string | undefined) => (s === undefined ? undefined : Number(s));
   const iso = ISO.exec(t);
@@ -28,14 +29,14 @@ function meant(text: string, now: Date): Date | null {
   const said = (year: number) => at(year, month, Number(written[1]), number(written[4]), number(written[5]));
   if (written[3]) return said(Number(written[3]));
   const soon = said(now.getFullYear());
-  return soon && now.getTime() - soon.getTime() > 180 * 86_400_000 ? said(now.getFullYear() + 1) : soon;
+  return soon && present.getTime() - soon.getTime() > 180 * 86_400_000 ? said(now.getFullYear() + 1) : soon;
 }
 
 const dayOf = (at: Date) =>
-  at.toLocaleDateString("en-GB", { weekday: "short", day: "numeric", month: "short", year: "numeric" }).replace(",", "");
+  inZone(at).toLocaleDateString("en-GB", { weekday: "short", day: "numeric", month: "short", year: "numeric" }).replace(",", "");
 
 interface Props {
-  /** The time in the browser's zone as `2026-10-23T12:00`, or the date alone; empty for none. */
+  /** The time in the person's zone as `2026-10-23T12:00`, or the date alone; empty for none. */
   value: string;
   change: (value: string) => void;
   /** Only the date is wanted. */
@@ -55,7 +56,7 @@ export function TimeField({ value, change, date = false, id, label, className = 
   const like = date ? LIKE.date : LIKE.time;
   const hint = `Write it like ${like}.`;
   const written = (v: string) => {
-    const at = new Date(date ? `${v}T00:00` : v);
+    const at = fromLocal(date ? `${v}T00:00` : v);
     return v && !Number.isNaN(at.getTime()) ? (date ? dayOf(at) : `${dayOf(at)}, ${clock(at)}`) : "";
   };
   const give = (at: Date) => change(localInput(at).slice(0, date ? 10 : 16));
@@ -75,10 +76,10 @@ export function TimeField({ value, change, date = false, id, label, className = 
   const step = (e: KeyboardEvent) => {
     if ((e.key !== "ArrowUp" && e.key !== "ArrowDown") || wrong) return;
     e.preventDefault();
-    const at = value ? new Date(date ? `${value}T00:00` : value) : now();
+    const at = inZone(value ? fromLocal(date ? `${value}T00:00` : value) : now());
     at.setDate(at.getDate() + (e.key === "ArrowUp" ? 1 : -1));
     setDraft(null);
-    give(at);
+    give(outOfZone(at));
   };
   return (
     <span className="inline-flex min-w-0 flex-col gap-1">

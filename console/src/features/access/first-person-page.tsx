@@ -8,7 +8,7 @@ import { Field, inputLook } from "../../ui/dialog";
 import { Refusal } from "../../ui/page";
 import { useTheme } from "../../ui/theme";
 
-/** The first thing a new shop shows: who has the code of its computer becomes the first who maintains it. */
+/** The first thing a new shop shows: who has the code of its computer becomes the first who manages it. */
 export function FirstPersonPage() {
   useTheme();
   const client = useQueryClient();

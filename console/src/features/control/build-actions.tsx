@@ -9,6 +9,7 @@ import { Dialog, Field, FormDialog, inputLook } from "../../ui/dialog";
 import { percent } from "../../ui/format";
 import { Refusal } from "../../ui/page";
 import { ClearDialog } from "../orders/clear";
+import { Needs } from "../../ui/needs";
 
 type Deed = "pause" | "resume" | "stop" | "take-out" | "put-back" | "start-next" | "emergency-stop" | "filament";
 
@@ -44,9 +45,10 @@ export function Deeds({ machine: m }: { machine: MachineDetail }) {
       <div className="flex flex-wrap justify-end gap-2">
         {going && (
           <span className="flex">
-            <Button asked={asked("pause")} className="!rounded-r-none" onClick={() => run.mutate("pause")}>
+            <Button needs="operate" at={m} asked={asked("pause")} className="!rounded-r-none" onClick={() => run.mutate("pause")}>
               Pause
             </Button>
+            <Needs right="operate" at={m} quiet>
             <Menu.Root>
               <Menu.Trigger asChild>
                 <button type="button" aria-label="More ways to pause" className="-ml-px min-h-9 rounded-r-md border border-rule bg-sheet px-1.5 hover:bg-sunk">
@@ -67,46 +69,47 @@ export function Deeds({ machine: m }: { machine: MachineDetail }) {
                 </Menu.Content>
               </Menu.Portal>
             </Menu.Root>
+            </Needs>
           </span>
         )}
         {m.state === "paused" && (
           <>
             {!m.hands?.change && (
-              <Button asked={asked("filament")} onClick={() => run.mutate("filament")}>
+              <Button needs="operate" at={m} asked={asked("filament")} onClick={() => run.mutate("filament")}>
                 Change filament
               </Button>
             )}
-            <Button kind="strong" asked={asked("resume")} onClick={() => run.mutate("resume")}>
+            <Button needs="operate" at={m} kind="strong" asked={asked("resume")} onClick={() => run.mutate("resume")}>
               Resume
             </Button>
           </>
         )}
         {running && (
-          <Button kind="danger" asked={asked("stop")} onClick={() => setAsking("stop")}>
+          <Button needs="operate" at={m} kind="danger" asked={asked("stop")} onClick={() => setAsking("stop")}>
             Stop…
           </Button>
         )}
         {b?.outcome && (m.state === "uncleared" || m.state === "down") && (
-          <Button kind="strong" onClick={() => setAsking("clear")}>
+          <Button needs="judge" at={m} kind="strong" onClick={() => setAsking("clear")}>
             Clear…
           </Button>
         )}
         {m.state === "idle" && m.intake === "manual" && (
-          <Button kind="strong" asked={asked("start-next")} onClick={() => run.mutate("start-next")}>
+          <Button needs="operate" at={m} kind="strong" asked={asked("start-next")} onClick={() => run.mutate("start-next")}>
             Start next
           </Button>
         )}
         {m.state === "idle" && (
-          <Button asked={asked("take-out")} onClick={() => run.mutate("take-out")}>
+          <Button needs="operate" at={m} asked={asked("take-out")} onClick={() => run.mutate("take-out")}>
             Take out
           </Button>
         )}
         {(m.state === "service" || m.state === "down") && (
-          <Button asked={asked("put-back")} onClick={() => run.mutate("put-back")}>
+          <Button needs="operate" at={m} asked={asked("put-back")} onClick={() => run.mutate("put-back")}>
             Put back
           </Button>
         )}
-        {m.state !== "down" && m.reachable && <Halt asked={asked("emergency-stop")} halt={() => run.mutate("emergency-stop")} />}
+        {m.state !== "down" && m.reachable && <Halt machine={m} asked={asked("emergency-stop")} halt={() => run.mutate("emergency-stop")} />}
       </div>
       {running && planned.length > 0 && (
         <div className="flex flex-wrap justify-end gap-2">
@@ -180,7 +183,7 @@ function LayerDialog({ build, now, layers, close }: { build: number; now: number
 }
 
 /** Two presses within three seconds: quick enough in need, and not done by a slip. */
-function Halt({ asked, halt }: { asked: boolean; halt: () => void }) {
+function Halt({ machine, asked, halt }: { machine: MachineDetail; asked: boolean; halt: () => void }) {
   const [armed, setArmed] = useState(false);
   useEffect(() => {
     if (!armed) return;
@@ -189,6 +192,8 @@ function Halt({ asked, halt }: { asked: boolean; halt: () => void }) {
   }, [armed]);
   return (
     <Button
+      needs="operate"
+      at={machine}
       kind="danger"
       asked={asked}
       className={armed ? "!bg-alarm !text-ground" : ""}

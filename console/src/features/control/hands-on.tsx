@@ -153,7 +153,7 @@ export function Free({ machine: m }: { machine: MachineDetail }) {
                 asked={asked(q.name)}
                 onClick={() => (q.parameters?.length ? setAsking(q) : go(q.name, { kind: "run", sequence: q.name, values: {} }))}
               >
-                {q.guarded && <Lock size={13} aria-label="needs the right to maintain" />} {q.name}
+                {q.guarded && <Lock size={13} aria-label="needs the right to send lines" />} {q.name}
                 {q.parameters?.length ? "…" : ""}
               </Button>
             ))}

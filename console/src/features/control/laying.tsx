@@ -44,7 +44,7 @@ export function Laying({ machine: m, back }: { machine: MachineDetail; back?: Ke
                 {b.file}, revision {build.data.revision}
               </Link>
             )}
-            {can && !leaving && <Button onClick={() => setLeaving(true)}>Leave out…</Button>}
+            {can && !leaving && <Button needs="operate" at={m} onClick={() => setLeaving(true)}>Leave out…</Button>}
           </span>
         }
       >

@@ -4,7 +4,7 @@ import { type KeyboardEvent, useEffect, useRef, useState } from "react";
 import { Link, useParams } from "react-router";
 
 import { api, CallFailed, value } from "../../api/client";
-import { useMe } from "../access/queries";
+import { useMay } from "../../api/may";
 import { useMachine } from "../machines/queries";
 import type { components } from "../../api/schema";
 import { Button } from "../../ui/button";
@@ -129,13 +129,12 @@ export function LogPage() {
 
 /** One line to the machine; the arrow keys bring back what was sent before. */
 function SendLine({ name }: { name: string }) {
-  const me = useMe();
+  const why = useMay()("send_lines", name);
   const run = useAct(name);
   const [text, setText] = useState("");
   const [sent, setSent] = useState<string[]>([]);
   const [at, setAt] = useState(-1);
-  if (me.data?.scope !== "maintain")
-    return <p className="m-0 border-t border-rule px-4 py-3 text-sm text-faded">Sending lines needs the right to maintain.</p>;
+  if (why) return <p className="m-0 border-t border-rule px-4 py-3 text-sm text-faded">{why}</p>;
   const unsure = run.error instanceof CallFailed && run.error.unsure;
   const send = (sure: boolean) => {
     if (!text.trim()) return;

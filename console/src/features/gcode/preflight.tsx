@@ -30,7 +30,7 @@ export function Preflight({ file }: { file: LibraryFile }) {
             <div>{x.text}</div>
             {x.overruled && <div className="text-sm text-faded">by {x.overruled}</div>}
             {x.severity === "refuse" && !x.overruled && (
-              <Button className="mt-1.5" onClick={() => setAsking(x)}>
+              <Button needs="overrule" className="mt-1.5" onClick={() => setAsking(x)}>
                 Overrule…
               </Button>
             )}

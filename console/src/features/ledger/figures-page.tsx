@@ -9,7 +9,7 @@ import { useBuildDots, useFigures, useMeasures } from "./queries";
 import { takePng, takeSvg } from "./take-away";
 import { useLive } from "../../api/live";
 import { useAddress } from "../../ui/address";
-import { clock, day, localInput } from "../../ui/format";
+import { clock, day, fromLocal, localInput } from "../../ui/format";
 import { Empty, Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { Pick } from "../../ui/pick";
 import { TimeField } from "../../ui/time-field";
@@ -73,8 +73,8 @@ function Figures({ now }: { now: () => Date }) {
   const then = (get("then") as FigurePart) || two || "";
   const parts = then && then !== by[0] ? [...by, then] : by;
   const days = get("days") || (get("from") ? "dates" : USUAL_DAYS);
-  const end = days === "dates" && get("to") ? new Date(get("to")) : opened;
-  const begin = days === "dates" ? new Date(get("from") || end.getTime() - 28 * DAY_MS) : new Date(end.getTime() - Number(days) * DAY_MS);
+  const end = days === "dates" && get("to") ? fromLocal(get("to")) : opened;
+  const begin = days === "dates" ? (get("from") ? fromLocal(get("from")) : new Date(end.getTime() - 28 * DAY_MS)) : new Date(end.getTime() - Number(days) * DAY_MS);
   const narrowed = NARROWED.filter((part) => get(part));
   const asked: Record<string, string> = {
     measure: name,

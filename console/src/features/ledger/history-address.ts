@@ -1,4 +1,4 @@
-import { clock, day, localInput } from "../../ui/format";
+import { clock, day, fromLocal, localInput } from "../../ui/format";
 import type { components } from "../../api/schema";
 
 export type BuildSearch = components["schemas"]["BuildSearch"];
@@ -45,7 +45,7 @@ const TIMES = ["begin", "end", "ended_from", "ended_to"];
 /** What is asked of the service, as the page's address has it. */
 export function askedOf(get: (name: string) => string): Record<string, string> {
   const said = Object.fromEntries(ASKED.map((name) => [name, get(name)]).filter(([, word]) => word));
-  for (const name of TIMES) if (said[name]) said[name] = new Date(said[name]).toISOString();
+  for (const name of TIMES) if (said[name]) said[name] = fromLocal(said[name]).toISOString();
   return said;
 }
 

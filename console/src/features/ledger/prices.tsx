@@ -6,7 +6,7 @@ import { useChange } from "../../api/change";
 import { useNow } from "../../api/live";
 import { Button } from "../../ui/button";
 import { Field, FormDialog, inputLook } from "../../ui/dialog";
-import { percent, when } from "../../ui/format";
+import { fromLocal, percent, when } from "../../ui/format";
 import { Empty, Failed, Loading, Sheet, SheetTitle } from "../../ui/page";
 import { TimeField } from "../../ui/time-field";
 import { PER } from "./money";
@@ -101,7 +101,7 @@ function SetPrice({ close }: { close: () => void }) {
           body: {
             kind,
             subject: known.of ? subject.trim() : "",
-            since: since ? new Date(since).toISOString() : null,
+            since: since ? fromLocal(since).toISOString() : null,
             price: kind === "machine" && !typed ? null : kind === "overhead" ? String(Number(price) / 100) : price,
             machine: kind === "machine" && !typed ? hour : null,
             hours: kind === "energy" && night.price ? [{ begin: Number(night.begin), end: Number(night.end), price: night.price }] : [],

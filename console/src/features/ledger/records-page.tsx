@@ -4,7 +4,7 @@ import { useState } from "react";
 import type { MachineState, TurnaroundSummary, UsageRow } from "../../api/client";
 import { useLive } from "../../api/live";
 import { useTurnaround, useUtilisation } from "./queries";
-import { clock, day, minutes, percent, width } from "../../ui/format";
+import { clock, day, fromLocal, localInput, minutes, percent, width } from "../../ui/format";
 import { Empty, Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
 import { StateLegend, StateMark } from "../../ui/state";
 import { Energy } from "./energy";
@@ -19,7 +19,6 @@ const SPANS = [
   { name: "14 days", days: 14 },
 ];
 
-const local = (at: Date) => new Date(at.getTime() - at.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
 
 export function RecordsPage() {
   const { now, heard } = useLive();
@@ -36,15 +35,15 @@ export function RecordsPage() {
 
 function Records({ now: opened }: { now: Date }) {
   const { now } = useLive();
-  const [span, setSpan] = useState(() => ({ from: local(new Date(opened.getTime() - 7 * 86400_000)), to: local(opened) }));
-  const from = new Date(span.from).toISOString();
-  const to = new Date(span.to).toISOString();
+  const [span, setSpan] = useState(() => ({ from: localInput(new Date(opened.getTime() - 7 * 86400_000)), to: localInput(opened) }));
+  const from = fromLocal(span.from).toISOString();
+  const to = fromLocal(span.to).toISOString();
   const backwards = from >= to;
   const report = useUtilisation(from, to);
   const turnaround = useTurnaround(from, to);
   const choose = (days: number) => {
     const end = now();
-    setSpan({ from: local(new Date(end.getTime() - days * 86400_000)), to: local(end) });
+    setSpan({ from: localInput(new Date(end.getTime() - days * 86400_000)), to: localInput(end) });
   };
   const csv = `/api/report/utilisation?format=csv&from=${encodeURIComponent(from)}&to=${encodeURIComponent(to)}`;
   const time = "min-h-9 w-full rounded-md border border-rule bg-sheet px-2 text-ink sm:w-52";

@@ -37,10 +37,10 @@ export function BatchBar({ files, clear }: { files: LibraryFile[]; clear: () => 
   return (
     <div className="mb-3 flex min-h-9 flex-wrap items-center gap-2 rounded-md bg-sunk px-3 py-1" role="toolbar" aria-label="Chosen files">
       <strong className="mr-2">{files.length} chosen</strong>
-      <Button onClick={() => setAsking("move")}>Move…</Button>
-      <Button onClick={() => setAsking("tag")}>Tag…</Button>
-      <Button onClick={() => setAsking("queue")}>Queue…</Button>
-      <Button kind="danger" onClick={() => setAsking("bin")}>
+      <Button needs="change_files" onClick={() => setAsking("move")}>Move…</Button>
+      <Button needs="change_files" onClick={() => setAsking("tag")}>Tag…</Button>
+      <Button needs="queue" onClick={() => setAsking("queue")}>Queue…</Button>
+      <Button needs="change_files" kind="danger" onClick={() => setAsking("bin")}>
         Bin…
       </Button>
       <Button kind="quiet" className="ml-auto" onClick={clear}>

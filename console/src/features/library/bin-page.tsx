@@ -24,7 +24,7 @@ export function BinPage() {
     <LibraryFrame
       beside={
         list.length > 0 && (
-          <Button kind="danger" onClick={() => setAsking(true)}>
+          <Button needs="change_files" kind="danger" onClick={() => setAsking(true)}>
             Empty the bin…
           </Button>
         )

@@ -94,11 +94,11 @@ function Known({ file: f, get, set, old }: KnownProps) {
           </a>
           {!old && (
             <>
-              <Button onClick={() => setRenaming(true)}>
+              <Button needs="change_files" onClick={() => setRenaming(true)}>
                 <Pencil size={16} aria-hidden /> Name, notes…
               </Button>
-              <Button onClick={() => setEditing({ layer })}>Edit…</Button>
-              <Button kind="strong" onClick={() => setQueueing(true)}>
+              <Button needs="change_files" onClick={() => setEditing({ layer })}>Edit…</Button>
+              <Button needs="queue" kind="strong" onClick={() => setQueueing(true)}>
                 Queue…
               </Button>
             </>
@@ -151,7 +151,7 @@ function Known({ file: f, get, set, old }: KnownProps) {
               <strong>{chosen}</strong>
               <ObjectFigures file={f} name={chosen} />
               {(r.objects?.length ?? 0) > 1 && (
-                <Button className="ml-auto" onClick={() => setEditing({ layer, kind: "skip", object: chosen })}>
+                <Button needs="change_files" className="ml-auto" onClick={() => setEditing({ layer, kind: "skip", object: chosen })}>
                   Leave it out…
                 </Button>
               )}
@@ -269,7 +269,7 @@ function Revisions({ file }: { file: LibraryFile }) {
                 <Link className="self-center px-2 text-sm text-ink" to={`/library/files/${file.id}?revision=${r.number}`}>
                   Show
                 </Link>
-                <Button kind="quiet" asked={back.isPending && back.variables?.number === r.number} onClick={() => back.mutate(r)}>
+                <Button needs="change_files" kind="quiet" asked={back.isPending && back.variables?.number === r.number} onClick={() => back.mutate(r)}>
                   Make newest
                 </Button>
               </span>

@@ -67,10 +67,10 @@ function FolderDeeds({ path, choose }: { path: string; choose: (path: string) =>
   );
   return (
     <div className="mt-2">
-      <Button kind="quiet" onClick={() => setTo(path)}>
+      <Button needs="change_files" kind="quiet" onClick={() => setTo(path)}>
         Rename…
       </Button>
-      <Button kind="quiet" asked={remove.isPending} onClick={() => remove.mutate(undefined)}>
+      <Button needs="change_files" kind="quiet" asked={remove.isPending} onClick={() => remove.mutate(undefined)}>
         Remove
       </Button>
       <Refusal error={remove.error} />

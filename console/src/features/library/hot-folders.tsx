@@ -7,14 +7,14 @@ import type { components } from "../../api/schema";
 import { Button } from "../../ui/button";
 import { Field, FormDialog, inputLook } from "../../ui/dialog";
 import { Failed, Loading, Refusal, Sheet, SheetTitle } from "../../ui/page";
-import { useMe } from "../access/queries";
+import { useMay } from "../../api/may";
 
 type Hot = components["schemas"]["HotFolderShown"];
 
 /** Folders of the service's computer whose files are taken in by themselves, and a program that slicers send with. */
 export function HotFoldersSetup() {
   const folders = useQuery({ queryKey: ["hot-folders"], queryFn: () => value(api.GET("/api/hot-folders")), refetchInterval: 30_000 });
-  const maintains = useMe().data?.scope === "maintain";
+  const may = useMay()("set_up") === null;
   const [adding, setAdding] = useState(false);
   return (
     <Sheet className="min-w-0">
@@ -28,11 +28,11 @@ export function HotFoldersSetup() {
           {folders.data.length === 0 && <p className="m-0 px-5 pb-3 text-faded">A hot folder on the service's computer: what is put there is added, and queued if you like.</p>}
           <ul className="m-0 list-none divide-y divide-rule p-0">
             {folders.data.map((one) => (
-              <Row key={one.id} one={one} maintains={maintains} />
+              <Row key={one.id} one={one} may={may} />
             ))}
           </ul>
           <div className="flex flex-wrap items-center gap-x-4 gap-y-2 border-t border-rule px-5 py-3">
-            {maintains && <Button onClick={() => setAdding(true)}>Add a hot folder…</Button>}
+            {may && <Button onClick={() => setAdding(true)}>Add a hot folder…</Button>}
             <span className="text-sm text-faded">
               Slicers send with{" "}
               <a href="/api/drop-script" download className="underline">
@@ -54,7 +54,7 @@ function follows({ queue }: Hot): string {
   return `${queue.copies === 1 ? "1 copy" : `${queue.copies} copies`} queued${needs ? `: ${needs}` : ""}`;
 }
 
-function Row({ one, maintains }: { one: Hot; maintains: boolean }) {
+function Row({ one, may }: { one: Hot; may: boolean }) {
   const path = { params: { path: { number: one.id } } };
   const turn = useChange(() => value(api.PUT("/api/hot-folders/{number}", { ...path, body: { path: one.path, folder: one.folder, queue: one.queue, on: !one.on } as never })), "hot-folders");
   const remove = useChange(() => value(api.DELETE("/api/hot-folders/{number}", path)), "hot-folders");
@@ -71,7 +71,7 @@ function Row({ one, maintains }: { one: Hot; maintains: boolean }) {
         {one.trouble && <span className="block text-sm text-alarm">{one.trouble}</span>}
         <Refusal error={turn.error ?? remove.error} />
       </span>
-      {maintains && (
+      {may && (
         <span className="flex">
           <Button kind="quiet" asked={turn.isPending} onClick={() => turn.mutate(undefined)}>
             {one.on ? "Turn off" : "Turn on"}

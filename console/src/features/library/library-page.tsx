@@ -68,10 +68,10 @@ export function LibraryPage() {
     <LibraryFrame
       beside={
         <div className="flex gap-2">
-          <Button onClick={() => setNaming(true)}>
+          <Button needs="change_files" onClick={() => setNaming(true)}>
             <FolderPlus size={16} aria-hidden /> New folder…
           </Button>
-          <Button kind="strong" onClick={() => setAdding([])}>
+          <Button needs="change_files" kind="strong" onClick={() => setAdding([])}>
             <Upload size={16} aria-hidden /> Add files…
           </Button>
         </div>
@@ -302,7 +302,7 @@ function Row({ file: f, now, model, on, toggle, queue }: RowProps) {
         {when(f.added_at, now)} · {f.added_by}
       </td>
       <td className={`${cell} hidden text-right sm:table-cell`}>
-        <Button onClick={() => queue(f)}>Queue…</Button>
+        <Button needs="queue" onClick={() => queue(f)}>Queue…</Button>
       </td>
     </tr>
   );

@@ -26,7 +26,7 @@ export function PartsPage() {
   return (
     <LibraryFrame
       beside={
-        <Button kind="strong" onClick={() => setAdding(true)}>
+        <Button needs="change_files" kind="strong" onClick={() => setAdding(true)}>
           New part…
         </Button>
       }
@@ -95,7 +95,7 @@ function Suggestions() {
               <strong>{s.name}</strong>: {s.files.map(name).join(", ")}
               <div className="text-sm text-faded">{s.why}</div>
             </div>
-            <Button asked={accept.isPending && accept.variables?.name === s.name} onClick={() => accept.mutate(s)}>
+            <Button needs="change_files" asked={accept.isPending && accept.variables?.name === s.name} onClick={() => accept.mutate(s)}>
               {s.part == null ? "Make it a part" : "Add to the part"}
             </Button>
           </li>
@@ -158,8 +158,8 @@ function Known({ part: p }: { part: Part }) {
       }
       beside={
         <div className="flex gap-2">
-          <Button onClick={() => setChoosing(true)}>Files…</Button>
-          <Button kind="strong" disabled={files.length === 0} onClick={() => setQueueing(true)}>
+          <Button needs="change_files" onClick={() => setChoosing(true)}>Files…</Button>
+          <Button needs="queue" kind="strong" disabled={files.length === 0} onClick={() => setQueueing(true)}>
             Queue…
           </Button>
         </div>
@@ -256,7 +256,7 @@ function ShapeSheet({ part: p }: { part: Part }) {
                 <strong>{s.size_mm[i]!.toFixed(1)} mm</strong> <span className="text-faded">{word}</span>
               </span>
             ))}
-            <Button kind="quiet" onClick={() => input.current?.click()}>
+            <Button needs="change_files" kind="quiet" onClick={() => input.current?.click()}>
               Another…
             </Button>
           </p>
@@ -264,7 +264,7 @@ function ShapeSheet({ part: p }: { part: Part }) {
       ) : (
         <Empty title="No model">
           <p className="mt-0">An STL or 3MF file, to see what the part should be.</p>
-          <Button asked={give.isPending} onClick={() => input.current?.click()}>
+          <Button needs="change_files" asked={give.isPending} onClick={() => input.current?.click()}>
             Give it one…
           </Button>
         </Empty>

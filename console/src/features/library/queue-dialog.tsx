@@ -5,7 +5,7 @@ import { api, type LibraryFile, type Part, value } from "../../api/client";
 import { useChange } from "../../api/change";
 import { Button } from "../../ui/button";
 import { Dialog, Field, inputLook } from "../../ui/dialog";
-import { duration } from "../../ui/format";
+import { duration, fromLocal } from "../../ui/format";
 import { useIdle } from "./follows";
 import { NeedsFields, NO_NEEDS, requirement } from "../orders/needs";
 import { Refusal } from "../../ui/page";
@@ -46,7 +46,7 @@ export function QueueDialog({ wanted, close }: { wanted: Wanted; close: () => vo
           held: false,
           priority: 0,
           note: "",
-          due: due ? new Date(due).toISOString() : null,
+          due: due ? fromLocal(due).toISOString() : null,
           requirement: requirement(needs) as never,
         },
       }),

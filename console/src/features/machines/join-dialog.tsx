@@ -6,7 +6,7 @@ import { useChange } from "../../api/change";
 import { Button } from "../../ui/button";
 import { Dialog, Field, inputLook } from "../../ui/dialog";
 import { Refusal } from "../../ui/page";
-import { useMe } from "../access/queries";
+import { useMay } from "../../api/may";
 import { ModelDialog } from "./model-dialog";
 import { useModels, useTenders } from "./queries";
 
@@ -15,7 +15,7 @@ const TOUCHES = ["machines", "machine", "plan", "first-steps", "found"];
 
 /** A machine joins: how it is set up, then that it is the one that is meant, shown at the machine itself. */
 export function JoinDialog({ found, tender: at, close, joined }: { found?: FoundMachine; tender?: string; close: () => void; joined?: (name: string) => void }) {
-  const maintains = useMe().data?.scope === "maintain";
+  const may = useMay()("set_up") === null;
   const models = useModels().data ?? [];
   const tenders = useTenders().data ?? [];
   const [asked, setAsked] = useState({ name: found?.proposed ?? "", link: found?.link ?? "tcp://", model: "", tender: at ?? "", site: "", place: "", nozzle: "0.4", hardened: false });
@@ -38,7 +38,7 @@ export function JoinDialog({ found, tender: at, close, joined }: { found?: Found
   const begin = useChange((by: Join["by"]) => value(api.POST("/api/joins", { body: { tender, by, machine } })).then(setJoin));
   const add = useChange(() => value(api.POST("/api/machines", { params: { query: { tender } }, body: machine })).then(done), ...TOUCHES);
   const busy = begin.isPending || add.isPending;
-  const shows = !/^mqtts?:/.test(machine.link) && maintains;
+  const shows = !/^mqtts?:/.test(machine.link) && may;
   if (join) return <Confirm join={join} name={machine.name} back={() => setJoin(null)} close={close} done={done} />;
   return (
     <>
@@ -65,7 +65,7 @@ export function JoinDialog({ found, tender: at, close, joined }: { found?: Found
               {names.map((one) => (
                 <option key={one}>{one}</option>
               ))}
-              {maintains && <option>{NEW}</option>}
+              {may && <option>{NEW}</option>}
             </select>
           </Field>
           <div className="grid grid-cols-2 gap-3">

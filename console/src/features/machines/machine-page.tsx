@@ -30,6 +30,8 @@ import { FilmRuleLine } from "../watching/film-rule";
 import { MachineUpkeep } from "../upkeep/machine-upkeep";
 import { WatchRuleLine } from "../watching/watch-rule";
 import { Where } from "./where";
+import { useMay } from "../../api/may";
+import { Needs } from "../../ui/needs";
 
 export function MachinePage() {
   const name = useParams().name ?? "";
@@ -59,6 +61,7 @@ const COLUMN = "contents min-w-0 lg:flex lg:flex-col lg:gap-5";
 function Known({ machine: m }: { machine: MachineDetail }) {
   const moment = m.hands?.moment ?? "free";
   const [back, setBack] = useState<KeptFrame | null>(null);
+  const why = useMay()("operate", m);
   return (
     <Page
       title={
@@ -68,6 +71,7 @@ function Known({ machine: m }: { machine: MachineDetail }) {
       }
       beside={<Deeds machine={m} />}
     >
+      {why && <p className="mt-0 mb-4 rounded-md bg-sunk px-4 py-2.5">You may look at {m.name}, not work at it. {why}</p>}
       {!m.reachable && (
         <p className="mt-0 mb-4 rounded-md bg-alarm-wash px-4 py-2.5 text-alarm">
           The tender of {m.name} is not connected; what you see is as last heard.
@@ -100,7 +104,9 @@ function Known({ machine: m }: { machine: MachineDetail }) {
           )}
           {moment === "free" && (
             <div className="order-5 min-w-0">
-              <Free machine={m} />
+              <Needs right="operate" at={m}>
+<Free machine={m} />
+</Needs>
             </div>
           )}
           <div className="order-9 min-w-0">
@@ -112,17 +118,27 @@ function Known({ machine: m }: { machine: MachineDetail }) {
             <Suspicions machine={m} />
           </div>
           <div className="order-2 flex min-w-0 flex-col gap-5">
-            {(m.hands?.waits || m.hands?.question) && <MachineAsks machine={m} />}
+            {(m.hands?.waits || m.hands?.question) && <Needs right="operate" at={m} quiet>
+<MachineAsks machine={m} />
+</Needs>}
             <ThisBuild machine={m} />
-            {m.hands?.change && moment !== "free" && <FilamentChange machine={m} />}
-            {moment !== "free" && m.build && !m.build.outcome && <Adjust machine={m} />}
+            {m.hands?.change && moment !== "free" && <Needs right="operate" at={m} quiet>
+<FilamentChange machine={m} />
+</Needs>}
+            {moment !== "free" && m.build && !m.build.outcome && <Needs right="operate" at={m} quiet>
+<Adjust machine={m} />
+</Needs>}
           </div>
           <div className="order-6 flex min-w-0 flex-col gap-5">
-            <Power machine={m} />
+            <Needs right="operate" at={m} quiet>
+<Power machine={m} />
+</Needs>
             <MachineHeat machine={m} back={back} />
             <Day machine={m} />
             <MachineUpkeep name={m.name} />
-            <SetUp machine={m} />
+            <Needs right="operate" at={m} quiet>
+<SetUp machine={m} />
+</Needs>
           </div>
         </div>
       </div>

@@ -5,7 +5,7 @@ import type { Machine } from "../../api/client";
 import { Button } from "../../ui/button";
 import { Empty, Failed, Loading, Sheet, SheetTitle } from "../../ui/page";
 import { StateMark } from "../../ui/state";
-import { useMe } from "../access/queries";
+import { useMay } from "../../api/may";
 import { ChangeDialog } from "./change-dialog";
 import { Likeness } from "./photo";
 import { JoinDialog } from "./join-dialog";
@@ -16,16 +16,16 @@ export function MachinesSetup({ title = "Machines", many }: { title?: string; ma
   const machines = useMachines();
   const [adding, setAdding] = useState(false);
   const [changing, setChanging] = useState<Machine | null>(null);
-  const maintains = useMe().data?.scope === "maintain";
+  const may = useMay()("set_up") === null;
   const rows = [...(machines.data ?? [])].sort((a, b) => a.name.localeCompare(b.name));
   const add = (
     <span className="inline-flex flex-wrap items-center gap-2">
-      {maintains && (
+      {may && (
         <Link to="/setup/finding" className={`inline-flex min-h-9 items-center rounded-md px-3.5 text-sm font-medium no-underline ${rows.length ? "border border-rule bg-sheet text-ink hover:bg-sunk" : "bg-ink text-ground hover:opacity-85"}`}>
           Find machines
         </Link>
       )}
-      <Button kind={rows.length || maintains ? "plain" : "strong"} onClick={() => setAdding(true)}>
+      <Button kind={rows.length || may ? "plain" : "strong"} onClick={() => setAdding(true)}>
         Add one by its address…
       </Button>
     </span>

@@ -5,7 +5,7 @@ import { useChange } from "../../api/change";
 import { Button } from "../../ui/button";
 import { Field, FormDialog, inputLook } from "../../ui/dialog";
 import { Failed, Loading, Sheet, SheetTitle } from "../../ui/page";
-import { useMe } from "../access/queries";
+import { useMay } from "../../api/may";
 import { useMaterials } from "./queries";
 
 const NEW: Material = { name: "", density_g_cm3: 1.2, nozzle_c: 210, bed_c: 60, diameter_mm: 1.75 };
@@ -13,7 +13,7 @@ const NEW: Material = { name: "", density_g_cm3: 1.2, nozzle_c: 210, bed_c: 60, 
 /** What is printed with: what it weighs, and how warm it wants it. */
 export function MaterialsSetup() {
   const materials = useMaterials();
-  const maintains = useMe().data?.scope === "maintain";
+  const may = useMay()("change_models") === null;
   const [open, setOpen] = useState<{ material: Material; own: boolean } | null>(null);
   return (
     <Sheet className="min-w-0">
@@ -31,7 +31,7 @@ export function MaterialsSetup() {
                 <span className="order-last col-span-2 text-sm text-faded tabular-nums sm:order-none sm:col-span-1">
                   {m.density_g_cm3} g/cm³ · nozzle {m.nozzle_c} °C · bed {m.bed_c} °C{own ? " · your own" : ""}
                 </span>
-                {maintains ? (
+                {may ? (
                   <Button kind="quiet" aria-label={`Change ${m.name}`} onClick={() => setOpen({ material: m, own })}>
                     Change…
                   </Button>
@@ -41,7 +41,7 @@ export function MaterialsSetup() {
               </li>
             ))}
           </ul>
-          {maintains && (
+          {may && (
             <div className="border-t border-rule px-5 py-3">
               <Button onClick={() => setOpen({ material: NEW, own: false })}>Add a material…</Button>
             </div>

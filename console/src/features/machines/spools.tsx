@@ -41,10 +41,10 @@ export function Spools() {
               </span>
               <span className={`text-right ${s.grams_left < 100 ? "font-semibold text-alarm" : ""}`}>{s.grams_left.toFixed(0)} g</span>
               <span className="flex">
-                <Button kind="quiet" onClick={() => setWeighing(s)}>
+                <Button needs="operate" kind="quiet" onClick={() => setWeighing(s)}>
                   Weigh
                 </Button>
-                <Button kind="quiet" onClick={() => setLoading(s)}>
+                <Button needs="operate" kind="quiet" onClick={() => setLoading(s)}>
                   Load
                 </Button>
               </span>

@@ -48,6 +48,7 @@ export function NoticeActs({ notice: n, few = false }: { notice: Notice; few?: b
     <>
       {acts.map((a, i) => (
         <Button
+          needs="operate"
           key={a}
           kind={a === "stop" ? "danger" : i === 0 ? "strong" : "plain"}
           asked={act.isPending && act.variables === a}
@@ -109,7 +110,7 @@ export function NoticeRow({ notice: n, now }: { notice: Notice; now: Date }) {
           <div className="flex flex-wrap items-center gap-2">
             <NoticeActs notice={n} />
             {n.by_hand && (
-              <Button kind="quiet" asked={close.isPending} onClick={() => close.mutate(undefined)}>
+              <Button needs="operate" kind="quiet" asked={close.isPending} onClick={() => close.mutate(undefined)}>
                 Dealt with
               </Button>
             )}

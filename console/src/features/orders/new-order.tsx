@@ -11,6 +11,7 @@ import { Dialog, Field, inputLook } from "../../ui/dialog";
 import { type Needs, NeedsFields, NO_NEEDS, requirement } from "./needs";
 import { Refusal } from "../../ui/page";
 import { TimeField } from "../../ui/time-field";
+import { fromLocal } from "../../ui/format";
 
 interface Draft {
   key: number;
@@ -56,8 +57,8 @@ export function NewOrder({ close }: { close: () => void }) {
           priority,
           tags: tags.split(",").map((t) => t.trim()).filter(Boolean),
           held: false,
-          due: due ? new Date(due).toISOString() : null,
-          not_before: notBefore ? new Date(notBefore).toISOString() : null,
+          due: due ? fromLocal(due).toISOString() : null,
+          not_before: notBefore ? fromLocal(notBefore).toISOString() : null,
           lines: lines.filter((d) => d.what).map(line) as never,
         },
       }),

@@ -7,7 +7,7 @@ import { useChange } from "../../api/change";
 import { useOrder } from "./queries";
 import { Button } from "../../ui/button";
 import { Dialog, Field, FormDialog, inputLook } from "../../ui/dialog";
-import { localInput, when } from "../../ui/format";
+import { fromLocal, localInput, when } from "../../ui/format";
 import { Failed, Loading, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { Expected, PromiseMark } from "../../ui/promise";
 import { OrderCosts } from "../ledger/order-costs";
@@ -47,15 +47,15 @@ function Known({ order: o }: { order: Order }) {
       }
       beside={
         <div className="flex flex-wrap gap-2">
-          {!over && <Button onClick={() => setAsking("change")}>Change…</Button>}
+          {!over && <Button needs="queue" onClick={() => setAsking("change")}>Change…</Button>}
           {!over && (
-            <Button asked={hold.isPending} onClick={() => hold.mutate(o.state !== "held")}>
+            <Button needs="queue" asked={hold.isPending} onClick={() => hold.mutate(o.state !== "held")}>
               {o.state === "held" ? "Release" : "Hold"}
             </Button>
           )}
-          <Button onClick={() => setAsking("repeat")}>Repeat…</Button>
+          <Button needs="queue" onClick={() => setAsking("repeat")}>Repeat…</Button>
           {!over && (
-            <Button kind="danger" onClick={() => setAsking("cancel")}>
+            <Button needs="queue" kind="danger" onClick={() => setAsking("cancel")}>
               Cancel…
             </Button>
           )}
@@ -111,7 +111,7 @@ function Line({ job, now, over }: { job: Job; now: Date; over: boolean }) {
         <span className="text-faded">{job.why || (live ? "" : job.state)}</span>
       </div>
       {!over && job.state !== "withdrawn" && (
-        <Button kind="quiet" onClick={() => setChanging(true)}>
+        <Button needs="queue" kind="quiet" onClick={() => setChanging(true)}>
           Quantity…
         </Button>
       )}
@@ -155,7 +155,7 @@ function Change({ order: o, close }: { order: Order; close: () => void }) {
       value(
         api.PATCH("/api/orders/{number}", {
           params: { path: { number: o.id } },
-          body: { due: due ? new Date(due).toISOString() : null, note, priority },
+          body: { due: due ? fromLocal(due).toISOString() : null, note, priority },
         }),
       ).then(close),
     "orders",
@@ -230,7 +230,7 @@ function Repeat({ order: o, close }: { order: Order; close: () => void }) {
       const made = await value(
         api.POST("/api/orders/{number}/repeat", {
           params: { path: { number: o.id } },
-          body: { due: due ? new Date(due).toISOString() : null },
+          body: { due: due ? fromLocal(due).toISOString() : null },
         }),
       );
       close();

@@ -31,7 +31,7 @@ export function OrdersPage() {
           <Link to="/what-if" className="text-sm text-ink">
             What if…
           </Link>
-          <Button kind="strong" onClick={() => setMaking(true)}>
+          <Button needs="queue" kind="strong" onClick={() => setMaking(true)}>
             <Plus size={16} aria-hidden /> New order
           </Button>
         </div>

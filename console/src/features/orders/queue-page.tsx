@@ -153,12 +153,12 @@ function Line({ words }: { words: string }) {
       {chosen.size > 0 && (
         <div role="toolbar" aria-label="With the chosen jobs" className="sticky top-16 z-20 mb-3 flex flex-wrap items-center gap-2 rounded-lg border border-rule bg-sheet px-4 py-2.5 shadow-sm">
           <span className="mr-2 font-semibold">{chosen.size} chosen</span>
-          <Button onClick={() => batch.mutate("top")} asked={batch.isPending && batch.variables === "top"}>
+          <Button needs="queue" onClick={() => batch.mutate("top")} asked={batch.isPending && batch.variables === "top"}>
             <ArrowUpToLine size={15} aria-hidden /> To the top
           </Button>
-          <Button onClick={() => batch.mutate("hold")}>Hold</Button>
-          <Button onClick={() => batch.mutate("release")}>Release</Button>
-          <Button kind="danger" onClick={() => batch.mutate("withdraw")}>
+          <Button needs="queue" onClick={() => batch.mutate("hold")}>Hold</Button>
+          <Button needs="queue" onClick={() => batch.mutate("release")}>Release</Button>
+          <Button needs="queue" kind="danger" onClick={() => batch.mutate("withdraw")}>
             Withdraw
           </Button>
           <Button kind="quiet" onClick={() => setChosen(new Set())}>

@@ -96,20 +96,20 @@ export function Row({ job, handle, landing, onDragOver, onDrop }: Props) {
               </Button>
             )}
             {job.revision != null && (job.pinned || job.revision > 1) && (
-              <Button kind="quiet" asked={pin.isPending} onClick={() => pin.mutate(undefined)}>
+              <Button needs="queue" kind="quiet" asked={pin.isPending} onClick={() => pin.mutate(undefined)}>
                 {job.pinned ? "Follow the newest" : `Pin to revision ${job.revision}`}
               </Button>
             )}
             {job.state === "held" ? (
-              <Button kind="quiet" asked={wish.isPending} onClick={() => wish.mutate("release")}>
+              <Button needs="queue" kind="quiet" asked={wish.isPending} onClick={() => wish.mutate("release")}>
                 Release
               </Button>
             ) : (
-              <Button kind="quiet" asked={wish.isPending && wish.variables === "hold"} onClick={() => wish.mutate("hold")}>
+              <Button needs="queue" kind="quiet" asked={wish.isPending && wish.variables === "hold"} onClick={() => wish.mutate("hold")}>
                 Hold
               </Button>
             )}
-            <Button kind="quiet" onClick={() => setAsking(true)}>
+            <Button needs="queue" kind="quiet" onClick={() => setAsking(true)}>
               Withdraw…
             </Button>
           </div>

@@ -52,7 +52,7 @@ export function Hands({ machines }: { machines: Machine[] }) {
                   {m.reason && ` · ${m.reason}`}
                 </span>
               </span>
-              {m.state === "uncleared" && m.build && <Button onClick={() => setClearing(m)}>Clear…</Button>}
+              {m.state === "uncleared" && m.build && <Button needs="judge" at={m} onClick={() => setClearing(m)}>Clear…</Button>}
             </li>
           ))}
           {loads.map((t) => (

@@ -7,7 +7,7 @@ import { useMachines, useModels } from "../machines/queries";
 import { useOrders } from "../orders/queries";
 import { Button } from "../../ui/button";
 import { Field, inputLook } from "../../ui/dialog";
-import { clock, percent, when } from "../../ui/format";
+import { clock, fromLocal, percent, when } from "../../ui/format";
 import { Empty, Page, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { Expected, PromiseMark } from "../../ui/promise";
 import { makeAxis } from "../../ui/time-axis";
@@ -88,7 +88,7 @@ function Question({ add }: { add: (change: Change, words: string) => void }) {
   const [many, setMany] = useState(2);
   const [strategy, setStrategy] = useState<"first-come" | "due-first" | "hands-aware">("first-come");
   const name = orders.find((o) => String(o.id) === order)?.customer ?? "";
-  const at = (text: string) => new Date(text).toISOString();
+  const at = (text: string) => fromLocal(text).toISOString();
   const made: Record<Kind, () => [Change, string] | null> = {
     due: () => (order && time ? [{ kind: "due", order: Number(order), due: at(time) }, `${name} by ${when(at(time), now)}`] : null),
     machine: () => (machine ? [{ kind: "machine", machine, works }, `${machine} ${works ? "in work" : "out of work"}`] : null),

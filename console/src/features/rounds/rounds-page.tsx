@@ -42,7 +42,7 @@ export function RoundsPage() {
           <Link to="/upkeep" className="text-faded">
             Upkeep
           </Link>
-          <Button onClick={() => setHelper(true)}>Helper's link…</Button>
+          <Button needs="judge" onClick={() => setHelper(true)}>Helper's link…</Button>
         </div>
       }
     >
@@ -89,7 +89,7 @@ function Deed({ task: t }: { task: RoundTask }) {
   if (t.kind === "load")
     return (
       <>
-        <Button kind="strong" className={big} onClick={() => setLoading(true)}>
+        <Button needs="operate" at={t.machine} kind="strong" className={big} onClick={() => setLoading(true)}>
           It is loaded…
         </Button>
         {loading && <Load task={t} close={() => setLoading(false)} />}
@@ -98,7 +98,7 @@ function Deed({ task: t }: { task: RoundTask }) {
   if (t.kind === "start")
     return (
       <>
-        <Button kind="strong" className={big} asked={start.isPending} onClick={() => start.mutate(undefined)}>
+        <Button needs="operate" at={t.machine} kind="strong" className={big} asked={start.isPending} onClick={() => start.mutate(undefined)}>
           Start it
         </Button>
         <Refusal error={start.error} />
@@ -107,7 +107,7 @@ function Deed({ task: t }: { task: RoundTask }) {
   if (t.kind === "upkeep" && t.upkeep)
     return (
       <>
-        <Button kind="strong" className={big} onClick={() => setLoading(true)}>
+        <Button needs="operate" at={t.machine} kind="strong" className={big} onClick={() => setLoading(true)}>
           {t.upkeep.check ? "Measured…" : "Done…"}
         </Button>
         {loading && <UpkeepDeed task={t} close={() => setLoading(false)} />}

@@ -92,10 +92,10 @@ export function Tasks({ rounds, judge, deed }: Props) {
               <div className="mt-3 flex flex-wrap gap-2">
                 {(t.kind === "clear" || t.kind === "confirm" || t.kind === "judge") && t.build != null && (
                   <>
-                    <Button kind="strong" className="min-h-12 flex-1 text-base" onClick={() => setJudging(t)}>
+                    <Button needs="judge" at={t.machine} kind="strong" className="min-h-12 flex-1 text-base" onClick={() => setJudging(t)}>
                       {t.kind === "judge" ? "Good" : "Lifted off, good"}
                     </Button>
-                    <Button kind="danger" className="min-h-12 text-base" onClick={() => setScrapping(t)}>
+                    <Button needs="judge" at={t.machine} kind="danger" className="min-h-12 text-base" onClick={() => setScrapping(t)}>
                       Scrap…
                     </Button>
                   </>

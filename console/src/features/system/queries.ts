@@ -5,7 +5,7 @@ import { api, value } from "../../api/client";
 export const useShop = () =>
   useQuery({ queryKey: ["shop"], queryFn: () => value(api.GET("/api/shop")), staleTime: Infinity });
 
-/** What a new shop still wants; for who maintains. */
+/** What a new shop still wants; for who sets up the shop. */
 export const useFirstSteps = () => useQuery({ queryKey: ["first-steps"], queryFn: () => value(api.GET("/api/first-steps")), retry: false });
 
 /** What takes the disk. */

@@ -5,7 +5,7 @@ import { Field, inputLook } from "../../ui/dialog";
 import { useDraft } from "../../ui/draft";
 import { day, writesDates } from "../../ui/format";
 import { Failed, HowKept, Loading, Refusal, Sheet, SheetTitle } from "../../ui/page";
-import { useMe } from "../access/queries";
+import { useMay } from "../../api/may";
 import { useCostSettings } from "../ledger/queries";
 import { useHours } from "../planning/queries";
 import { useShop } from "./queries";
@@ -26,8 +26,7 @@ interface Shop {
 
 /** What the shop is called, where it is, its money, and how dates are written. */
 export function ShopSetup() {
-  const me = useMe();
-  if (me.data?.scope !== "maintain") return null;
+  if (useMay()("set_up") !== null) return null;
   return (
     <Sheet className="min-w-0">
       <SheetTitle>The shop</SheetTitle>

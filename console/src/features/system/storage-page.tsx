@@ -9,7 +9,7 @@ import { Button } from "../../ui/button";
 import { Field, FormDialog, inputLook } from "../../ui/dialog";
 import { size, when, width } from "../../ui/format";
 import { Failed, Loading, Page, Sheet, SheetTitle } from "../../ui/page";
-import { useMe } from "../access/queries";
+import { useMay } from "../../api/may";
 import { useStorage } from "./queries";
 import { fullIn } from "./storage-words";
 
@@ -89,7 +89,7 @@ function Disk({ of }: { of: Shown }) {
 }
 
 function Parts({ of }: { of: Shown }) {
-  const maintains = useMe().data?.scope === "maintain";
+  const may = useMay()("set_up") === null;
   const [giving, setGiving] = useState<Share | null>(null);
   const rows = of.parts.filter((one) => one.size > 0 || one.budget != null || one.part === "files");
   const largest = Math.max(1, ...rows.map((one) => one.size));
@@ -112,7 +112,7 @@ function Parts({ of }: { of: Shown }) {
               {one.budget != null ? `of ${size(one.budget)} at most` : one.a_day != null && one.a_day >= 1 ? `+${size(one.a_day)} a day` : ""}
             </span>
             <span className="text-right">
-              {maintains && one.can_go && one.size > 0 && (
+              {may && one.can_go && one.size > 0 && (
                 <Button kind="quiet" onClick={() => setGiving(one)}>
                   Give up…
                 </Button>

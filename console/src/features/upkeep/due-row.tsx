@@ -41,11 +41,11 @@ export function DueRow({ due: d, alone = false }: { due: DueTask; alone?: boolea
         </span>
         <span className="flex items-center gap-1">
           {d.offer && (
-            <Button kind="quiet" asked={keep.isPending} onClick={() => keep.mutate(undefined)} title="No build starts that would reach into that time">
+            <Button needs="set_up" kind="quiet" asked={keep.isPending} onClick={() => keep.mutate(undefined)} title="No build starts that would reach into that time">
               Keep {soon(d.offer.begin, now)} free
             </Button>
           )}
-          <Button kind={late ? "plain" : "quiet"} onClick={() => setDoing(true)}>
+          <Button needs="operate" kind={late ? "plain" : "quiet"} onClick={() => setDoing(true)}>
             {d.check ? "Measured…" : "Done…"}
           </Button>
         </span>

@@ -44,10 +44,10 @@ export function Tasks({ checks = false }: { checks?: boolean }) {
                 </span>
               </span>
               <span className="flex">
-                <Button kind="quiet" onClick={() => setChanging(t)}>
+                <Button needs="set_up" kind="quiet" onClick={() => setChanging(t)}>
                   Change
                 </Button>
-                <Button kind="quiet" asked={drop.isPending && drop.variables === t.id} onClick={() => drop.mutate(t.id)}>
+                <Button needs="set_up" kind="quiet" asked={drop.isPending && drop.variables === t.id} onClick={() => drop.mutate(t.id)}>
                   Drop
                 </Button>
               </span>

@@ -7,7 +7,7 @@ import { useMachines } from "../machines/queries";
 import { useUpkeep } from "./queries";
 import { Button } from "../../ui/button";
 import { Field, FormDialog, inputLook } from "../../ui/dialog";
-import { clock, localInput, when } from "../../ui/format";
+import { clock, fromLocal, localInput, sameDay, when } from "../../ui/format";
 import { Failed, Loading, Refusal, Sheet, SheetTitle } from "../../ui/page";
 import { MachineField } from "../machines/machine-field";
 import { TimeField } from "../../ui/time-field";
@@ -43,7 +43,7 @@ export function UpkeepWindows() {
                 {u.machine}
                 {u.text && `: ${u.text}`}
                 <span className="block text-sm text-faded">
-                  {when(u.begin, now)} to {new Date(u.begin).toDateString() === new Date(u.end).toDateString() ? clock(u.end) : when(u.end, now)}
+                  {when(u.begin, now)} to {sameDay(u.begin, u.end) ? clock(u.end) : when(u.end, now)}
                 </span>
               </span>
               <Button kind="quiet" asked={drop.isPending} onClick={() => drop.mutate(u.id)}>
@@ -73,7 +73,7 @@ function KeepFree({ close }: { close: () => void }) {
     () =>
       value(
         api.POST("/api/upkeep-windows", {
-          body: { machine, begin: new Date(begin).toISOString(), end: new Date(end).toISOString(), text },
+          body: { machine, begin: fromLocal(begin).toISOString(), end: fromLocal(end).toISOString(), text },
         }),
       ).then(close),
     "setup",

@@ -81,25 +81,25 @@ function SuspicionCard({ machine: m, suspicion: s, others }: { machine: MachineD
             </p>
           )}
           <div className="flex flex-wrap gap-2">
-            <Button kind="strong" asked={falseAlarm.isPending} onClick={() => falseAlarm.mutate(undefined)}>
+            <Button needs="judge" kind="strong" asked={falseAlarm.isPending} onClick={() => falseAlarm.mutate(undefined)}>
               {falseAlarmWords}
             </Button>
             {s.object && (runs || paused) && (
-              <Button asked={leaveOut.isPending} onClick={() => leaveOut.mutate(undefined)}>
+              <Button needs="operate" asked={leaveOut.isPending} onClick={() => leaveOut.mutate(undefined)}>
                 Leave {s.object} out
               </Button>
             )}
             {runs && (
-              <Button asked={pause.isPending} onClick={() => pause.mutate(undefined)}>
+              <Button needs="operate" asked={pause.isPending} onClick={() => pause.mutate(undefined)}>
                 Pause
               </Button>
             )}
             {(runs || paused) && (
-              <Button kind="danger" onClick={() => setStopping(true)}>
+              <Button needs="operate" kind="danger" onClick={() => setStopping(true)}>
                 Stop
               </Button>
             )}
-            <Button kind="quiet" asked={right.isPending} onClick={() => right.mutate(undefined)}>
+            <Button needs="judge" kind="quiet" asked={right.isPending} onClick={() => right.mutate(undefined)}>
               It is so
             </Button>
           </div>

@@ -47,6 +47,7 @@ import { WearPartsPage } from "../features/upkeep/parts-page";
 import { ActPage } from "../features/notices/act-page";
 import { NoticesPage } from "../features/notices/notices-page";
 import { RulesPage } from "../features/notices/rules-page";
+import { SignOut } from "../features/access/sign-out";
 import { JoinPage } from "../features/access/join-page";
 import { ShowYourself } from "../features/access/show-yourself";
 import { PeoplePage } from "../features/access/people-page";
@@ -85,12 +86,27 @@ function Door() {
   return first.data?.open ? <FirstPersonPage /> : <SignInPage />;
 }
 
+/** For somebody whose roles do not let them look: why, and their own page. */
+function NothingYet({ me }: { me: Me }) {
+  const wants = me.wants_second ?? [];
+  return (
+    <main>
+      <p role="status" className="m-0 bg-sunk px-4 py-3 text-center">
+        {wants.length ? `What you may do here counts only with a second factor (${wants.join(", ")}). Add one below.` : "You may do nothing here yet. Ask who manages people for a role."} <SignOut />
+      </p>
+      <YouPage />
+      <ShowYourself />
+    </main>
+  );
+}
+
 function Console() {
   const me = useMe();
   const client = useQueryClient();
   if (me.isPending) return <Loading />;
   if (me.error instanceof CallFailed && me.error.status === 401) return <Door />;
   if (me.error) return <Failed error={me.error} again={() => client.invalidateQueries({ queryKey: ["me"] })} />;
+  if (!me.data.rights?.some((one) => one.right === "see")) return <NothingYet me={me.data} />;
   return (
     <LiveProvider>
       <OnceTold me={me.data}>

@@ -1,12 +1,12 @@
 import * as Menu from "@radix-ui/react-dropdown-menu";
-import { useQueryClient } from "@tanstack/react-query";
 import { BarChart3, Cctv, CircleUser, ClipboardList, Clock3, FileBox, Footprints, Hand, ListOrdered, Settings2 } from "lucide-react";
 import { type ReactNode, useEffect } from "react";
 import { Link, NavLink } from "react-router";
 
-import { api, type Me, setCsrf, value } from "../api/client";
+import { api, type Me, value } from "../api/client";
 import { useLive, useNow } from "../api/live";
 import { useChange } from "../api/change";
+import { useSignOut } from "../features/access/queries";
 import { Portrait } from "../features/access/portrait";
 import { NoticesBell } from "../features/notices/bell";
 import { TellHere } from "../features/notices/browser";
@@ -158,19 +158,13 @@ const popup = "fade-in z-50 rounded-lg border border-rule bg-sheet shadow-lg";
 
 function Person({ me }: { me: Me }) {
   const [theme, setTheme] = useTheme();
-  const client = useQueryClient();
   const keep = useChange((next: Theme) => value(api.PATCH("/api/me", { body: { theme: next === "system" ? "" : next } })));
   const own = me.theme;
   useEffect(() => {
     if (own) setTheme(own); // what one has chosen goes along to every device
   }, [own, setTheme]);
   const item = "flex cursor-pointer items-center justify-between rounded px-3 py-2 outline-none data-[highlighted]:bg-sunk";
-  const signOut = async () => {
-    await value(api.POST("/api/sign-out"));
-    setCsrf("");
-    await client.resetQueries({ queryKey: ["me"] });
-    client.removeQueries({ predicate: (query) => query.queryKey[0] !== "me" });
-  };
+  const signOut = useSignOut();
   return (
     <Menu.Root>
       <Menu.Trigger asChild>

@@ -47,7 +47,7 @@ _TABLE = """
 /teams                                     GET:manage_people
 /teams/{name}                              PUT:manage_people! DELETE:manage_people!
 /people/{login}                            DELETE:manage_people!
-/people/{login}/export                     GET:manage_people!
+/people/{login}/export                     GET:manage_people
 /people/{login}/picture                    GET:see
 /people/{login}/roles                      PUT:manage_people!
 /people/{login}/sessions                   GET:manage_people DELETE:manage_people

@@ -35,7 +35,9 @@ class SecondFactorPages(ConsoleCase):
         page.get_by_role("button", name="Add an app…").click()
         dialog = page.get_by_role("dialog")
         dialog.get_by_role("button", name="Go on").click()
-        expect(dialog.get_by_alt_text("QR code for the app")).to_be_visible()
+        drawn = dialog.get_by_alt_text("QR code for the app")
+        expect(drawn).to_be_visible()
+        self.assertGreater(drawn.evaluate("image => image.decode().then(() => image.naturalWidth)"), 100)
         secret = dialog.locator("p span.font-mono").inner_text().replace(" ", "")
         dialog.get_by_label("Code", exact=True).fill("000000")
         dialog.get_by_role("button", name="Add it").click()
@@ -56,6 +58,17 @@ class SecondFactorPages(ConsoleCase):
         phone.get_by_role("button", name="Sign in", exact=True).click()
         expect(phone.get_by_role("button", name="Signed in as Gina")).to_be_visible()
         expect(phone.get_by_text("only with a second factor")).to_have_count(0)
+
+    def test_who_has_no_role_that_counts_hears_what_is_missing(self) -> None:
+        w = self.world
+        let_in(w, "idle", name="Ida Low")
+        page = self.open("/", width=390, height=844, signed_in=False)
+        self.enter(page, "idle")
+        expect(page.get_by_text("You may do nothing here yet. Ask who manages people for a role.")).to_be_visible()
+        expect(page.get_by_role("heading", name="You", exact=True, level=1)).to_be_visible()
+        self.assert_fits(page)
+        page.get_by_role("button", name="Sign out").click()
+        expect(page.get_by_text("Sign in to see the shop.")).to_be_visible()
 
     def test_a_passkey_signs_in_by_itself(self) -> None:
         let_in(self.world, "hana", role("operator"))

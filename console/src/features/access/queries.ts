@@ -1,6 +1,6 @@
-import { useQuery } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 
-import { api, value } from "../../api/client";
+import { api, setCsrf, value } from "../../api/client";
 
 /** Who can sign in, and what they hold; for who manages people. */
 export const usePeople = (enabled = true) => useQuery({ queryKey: ["people"], queryFn: () => value(api.GET("/api/people")), enabled });
@@ -27,6 +27,17 @@ export const useGuardedRoles = () => useQuery({ queryKey: ["people", "guarded-ro
 
 /** Where one is signed in. */
 export const useSessions = () => useQuery({ queryKey: ["people", "sessions"], queryFn: () => value(api.GET("/api/me/sessions")) });
+
+/** Signs out, and forgets all that was read. */
+export function useSignOut() {
+  const client = useQueryClient();
+  return async () => {
+    await value(api.POST("/api/sign-out"));
+    setCsrf("");
+    await client.resetQueries({ queryKey: ["me"] });
+    client.removeQueries({ predicate: (query) => query.queryKey[0] !== "me" });
+  };
+}
 
 /** Whether the shop waits for its first person. */
 export const useFirstStanding = () =>

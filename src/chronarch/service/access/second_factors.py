@@ -3,6 +3,7 @@ too; see `passkeys`."""
 
 from __future__ import annotations
 
+import io
 import secrets
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -121,8 +122,9 @@ class SecondFactors:
             uri = pyotp.TOTP(secret, interval=STEP_S).provisioning_uri(
                 name=person.login, issuer_name=self.context.shop.name
             )
-            drawn = segno.make(uri, error="m").svg_inline(scale=4, border=4, dark="#000", light="#fff")
-            return w.NewApp(id=row.id, secret=secret, uri=uri, qr_svg=drawn)
+            drawn = io.BytesIO()
+            segno.make(uri, error="m").save(drawn, kind="svg", scale=4, border=4, light="#fff", xmldecl=False)
+            return w.NewApp(id=row.id, secret=secret, uri=uri, qr_svg=drawn.getvalue().decode())
 
     async def check_room(self, db: AsyncSession, person: int) -> None:
         many = select(func.count()).select_from(t.SecondFactor).where(t.SecondFactor.person_id == person)

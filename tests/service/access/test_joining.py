@@ -138,6 +138,7 @@ class Giving(Access):
             ("PUT", "/roles/porter", {"rights": ["see", "manage_people", "set_up"]}),
             ("PUT", "/teams/Owners", {"roles": [{"role": "manager"}], "members": ["cora"]}),
             ("POST", "/keys", {"name": "x", "role": "operator"}),
+            ("POST", f"/keys/{do(requests.keys())[0].id}/change", {}),
             ("POST", "/keys", {"name": "x", "role": "tender"}),
             ("POST", "/keys", {"name": "x", "rights": ["set_up"], "own": True}),
         ):

@@ -77,6 +77,9 @@ async def change_secret(key: Number, asked: w.KeyChange, who: Caller, context: C
     secret, now = new_secret(), context.clock.real_now()
     async with context.sessions() as db:
         row = await _find(db, key, who)
+        if row.person_id is None or row.person_id != _person(who):
+            for kind, name in row.places:  # whoever has the secret may do what the key may
+                check_rights(who, read_rights(row.rights), Place(PlaceKind(kind), name))
         if row.revoked:
             raise ApiProblem(409, f"Key {key} is revoked; make another one.")
         until = now + timedelta(hours=asked.overlap_hours)
@@ -106,12 +109,10 @@ async def _find(db: AsyncSession, key: int, who: Principal) -> t.Key:
     """A key that somebody may change: their own, or any for who manages people and has its rights. Raises ApiProblem
     (403, 404)."""
     row = await db.get(t.Key, key)
-    if row is None:
-        if not who.may(Right.MANAGE_PEOPLE):
-            who.must(Right.MANAGE_PEOPLE)
-        raise ApiProblem(404, f"There is no key {key}; `chronarch keys list` shows all.")
-    if row.person_id is None or row.person_id != _person(who):
+    if row is None or row.person_id is None or row.person_id != _person(who):
         who.must(Right.MANAGE_PEOPLE)
+    if row is None:
+        raise ApiProblem(404, f"There is no key {key}; `chronarch keys list` shows all.")
     return row
 
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import unittest
 from datetime import UTC, datetime, timedelta
+from unittest import mock
 
 from hypothesis import given
 from hypothesis import strategies as st
 
-from chronarch.core.clock import SLEW, ManualClock, ScaledClock, SteadyWall, parse_clock
+from chronarch.core.clock import SLEW, ManualClock, ScaledClock, SteadyWall, parse_clock, shared_clock
 from chronarch.core.machines.thermal_protection import NOZZLE, HeaterWatch
 
 NOON = datetime(2026, 11, 23, 12, tzinfo=UTC)
@@ -78,8 +79,17 @@ class Clocks(unittest.TestCase):
         self.assertLess(abs((clock.now() - again.now()).total_seconds()), 1.0)
         self.assertEqual(again.rate, 30.0)
 
+    def test_processes_agree_though_the_clock_was_set_between_their_starts(self) -> None:
+        clock = shared_clock(NOON, 100.0)
+        with mock.patch("time.time", lambda: NOON.timestamp() + 3600):
+            again = parse_clock(clock.spec())
+            before, then, after = clock.now(), again.now(), clock.now()
+        self.assertTrue(before <= then <= after, (before, then, after))
+        self.assertEqual(again, clock)
+
     def test_nonsense_is_refused(self) -> None:
-        for spec in ("x", "a|b|c", f"{NOON.isoformat()}|{NOON.isoformat()}|0"):
+        whole = f"{NOON.isoformat()}|{NOON.isoformat()}"
+        for spec in ("x", "a|b|c", f"{whole}|0", f"{whole}|1|x", f"{whole}|1|2|3"):
             with self.assertRaises(ValueError):
                 parse_clock(spec)
 

@@ -23,7 +23,7 @@ from sqlalchemy import text
 
 from chronarch.client import Client, ClientError, RefusedByService, requests
 from chronarch.core.access.rights import GivenRole
-from chronarch.core.clock import ScaledClock
+from chronarch.core.clock import shared_clock
 from chronarch.core.machines.model import MachineModel
 from chronarch.core.machines.states import Intake, MachineState
 from chronarch.core.machines.tools import Tool
@@ -126,7 +126,7 @@ class World:
             self.server.start()
         self.database = self.server.another(f"world_{os.getpid()}_{next(_numbers)}")
         migrate(self.database)
-        self.clock = ScaledClock(datetime.now(UTC), datetime(2026, 10, 19, 9, 0, tzinfo=UTC), rate)
+        self.clock = shared_clock(datetime(2026, 10, 19, 9, 0, tzinfo=UTC), rate)
         settings = Config(self.database, self.folder / "blobs")
         asyncio.run(register_person(settings, PERSON, "Maud", PASSWORD))
         self.key = asyncio.run(register_key(settings, "tests", GivenRole.MANAGER))

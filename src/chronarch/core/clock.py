@@ -63,6 +63,23 @@ class SteadyWall:
         return self._wall_s() - self._seen - self._ahead
 
 
+class BootWall:
+    """A wall clock of this computer that is read once and runs on by the monotonic one. The processes that are given
+    the same two figures agree until the computer starts anew, whatever its wall clock is set to between their
+    starts."""
+
+    def __init__(self, read: datetime, monotonic_s: float) -> None:
+        self.read, self.read_at_s = read, monotonic_s
+
+    def now(self) -> datetime:
+        """UTC; never goes back."""
+        return self.read + timedelta(seconds=time.monotonic() - self.read_at_s)
+
+    def set_by_s(self) -> float:
+        """0: it does not follow."""
+        return 0.0
+
+
 _WALL = SteadyWall()
 
 
@@ -70,13 +87,13 @@ _WALL = SteadyWall()
 class ScaledClock:
     """Shop time that stood at `shop_origin` when real time stood at `real_origin`, and runs at `rate`.
 
-    Two processes given the same three values agree on shop time.
+    Two processes of one computer that are given what `spec` says agree on shop time.
     """
 
     real_origin: datetime
     shop_origin: datetime
     rate: float
-    wall: SteadyWall = field(default_factory=lambda: _WALL, compare=False, repr=False)
+    wall: SteadyWall | BootWall = field(default_factory=lambda: _WALL, compare=False, repr=False)
 
     def __post_init__(self) -> None:
         if not 0 < self.rate <= 10_000:
@@ -95,8 +112,16 @@ class ScaledClock:
         return self.wall.set_by_s()
 
     def spec(self) -> str:
-        """The clock as one word, for an environment variable: `REAL|SHOP|RATE`; `parse_clock` reads it."""
-        return f"{self.real_origin.isoformat()}|{self.shop_origin.isoformat()}|{self.rate:g}"
+        """The clock as one word, for an environment variable: `REAL|SHOP|RATE`, and `|MONOTONIC`, what this computer's
+        monotonic clock showed at `REAL`, if it runs by that alone; `parse_clock` reads it."""
+        told = f"{self.real_origin.isoformat()}|{self.shop_origin.isoformat()}|{self.rate:g}"
+        return f"{told}|{self.wall.read_at_s!r}" if isinstance(self.wall, BootWall) else told
+
+
+def shared_clock(shop_origin: datetime, rate: float) -> ScaledClock:
+    """A clock for the processes of a shop that lives on this computer alone: it stands at `shop_origin` now."""
+    now = datetime.now(UTC)
+    return ScaledClock(now, shop_origin, rate, BootWall(now, time.monotonic()))
 
 
 def real_clock() -> ScaledClock:
@@ -113,10 +138,13 @@ def parse_clock(spec: str) -> ScaledClock:
     if not spec:
         return real_clock()
     try:
-        real, shop, rate = spec.split("|")
-        return ScaledClock(datetime.fromisoformat(real), datetime.fromisoformat(shop), float(rate))
-    except ValueError as error:
-        raise ValueError(f"A clock is written REAL|SHOP|RATE with ISO 8601 times, not {spec!r} ({error}).") from error
+        real, shop, rate, *monotonic = spec.split("|")
+        read = datetime.fromisoformat(real)
+        wall = BootWall(read, *(float(one) for one in monotonic)) if monotonic else _WALL
+        return ScaledClock(read, datetime.fromisoformat(shop), float(rate), wall)
+    except (ValueError, TypeError) as error:
+        wanted = "REAL|SHOP|RATE or REAL|SHOP|RATE|MONOTONIC with ISO 8601 times"
+        raise ValueError(f"A clock is written {wanted}, not {spec!r} ({error}).") from error
 
 
 class ManualClock:

@@ -14,7 +14,7 @@ import time
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import asdict, dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -24,7 +24,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from chronarch.child_process import Child
 from chronarch.client import Client, ClientError, requests
 from chronarch.core.access.rights import GivenRole
-from chronarch.core.clock import ScaledClock
+from chronarch.core.clock import shared_clock
 from chronarch.demo import fill
 from chronarch.demo import library as demo_library
 from chronarch.demo.broker import USER, BrokerFailed, PrivateBroker
@@ -101,7 +101,7 @@ class Demo:
         self.kept = self._load()
         self.database = PrivateServer(self.folder / "database")
         self.broker = PrivateBroker(self.folder / "broker", self.kept.broker_port, self.kept.broker_password)
-        self.clock = ScaledClock(datetime.now(UTC), self._resume_at(), rate)
+        self.clock = shared_clock(self._resume_at(), rate)
         self.children: list[Child] = []
         self._stopping = threading.Event()
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
@@ -16,22 +16,21 @@ from tests.support.people import PASSWORD, browser, let_in, role, signed_in
 from tests.support.world import PERSON, WorldCase, eventually
 
 
-def code(secret: str, ahead: int = 0) -> str:
-    """What an app shows now, or so many steps later; a clock may be a step ahead."""
-    return pyotp.TOTP(secret).at(datetime.now(UTC) + timedelta(seconds=30 * ahead))
-
-
 class SecondFactors(WorldCase):
     @classmethod
     def prepare(cls) -> None:
         cls.world.start_service()
+
+    def code(self, secret: str, ahead: int = 0) -> str:
+        """What an app shows now, or so many steps later; a clock may be a step ahead."""
+        return pyotp.TOTP(secret).at(self.world.clock.real_now() + timedelta(seconds=30 * ahead))
 
     def with_app(self, login: str, *, place: str = "127.0.0.1") -> tuple[httpx.Client, str, list[str]]:
         """Somebody with an app: a browser in which they are signed in, the app's secret, and recovery codes."""
         let_in(self.world, login, role("technician"))
         client = signed_in(self.world, login, place=place)
         made = client.post("/me/second-factors/app", json={"name": "phone"}).raise_for_status().json()
-        asked = {"code": code(made["secret"], -1)}
+        asked = {"code": self.code(made["secret"], -1)}
         added = client.post(f"/me/second-factors/{made['id']}/confirmed", json=asked).raise_for_status().json()
         return client, made["secret"], added["recovery_codes"]
 
@@ -58,7 +57,7 @@ class SecondFactors(WorldCase):
         self.assertEqual((without.status_code, without.json()["type"]), (401, "urn:chronarch:second-factor"))
         wrong = browser(self.world, "127.0.5.2").post("/sign-in", json={"login": "ann", "password": "x", "code": "1"})
         self.assertEqual(wrong.json()["type"], "about:blank", "nobody learns of it without the password")
-        now = code(secret)
+        now = self.code(secret)
         self.assertEqual(self.enter("ann", f"{now[:3]} {now[3:]}", "127.0.5.2").status_code, 200)
         again = self.enter("ann", now, "127.0.5.3")
         self.assertEqual(again.status_code, 401)
@@ -94,7 +93,8 @@ class SecondFactors(WorldCase):
         self.assertEqual(([one["right"] for one in me["rights"]], me["wants_second"]), (["see"], ["technician"]))
         self.assertEqual(client.post("/folders", json=folder).status_code, 201)
         made = plain.post("/me/second-factors/app", json={"name": "phone"}).json()
-        plain.post(f"/me/second-factors/{made['id']}/confirmed", json={"code": code(made["secret"])}).raise_for_status()
+        shown = {"code": self.code(made["secret"])}
+        plain.post(f"/me/second-factors/{made['id']}/confirmed", json=shown).raise_for_status()
         eventually(lambda: plain.get("/me").json()["wants_second"] == [], "it counts from now on")
         self.assertIn("No role wants", processes.run("roles", "guard", "--none", env=env).stdout)
         with self.assertRaisesRegex(RefusedByService, "no role 'king'"):
@@ -127,7 +127,7 @@ class SecondFactors(WorldCase):
             answer = client.post("/me/shown", json=shown)
             self.assertEqual(answer.status_code, 403)
             self.assertIn(why, answer.json()["detail"])
-        client.post("/me/shown", json={"password": PASSWORD, "code": code(secret)}).raise_for_status()
+        client.post("/me/shown", json={"password": PASSWORD, "code": self.code(secret)}).raise_for_status()
         eventually(lambda: client.post("/keys", json=asked).status_code == 201, "it is possible again")
 
     def test_a_passkey_wants_the_services_own_page_under_a_name(self) -> None:

@@ -111,9 +111,11 @@ async def taken(db: AsyncSession) -> tuple[int, int]:
     return int(every or 0), int(kept or 0)
 
 
-async def oldest(db: AsyncSession, most: int, but: int) -> Sequence[Film]:
-    """Finished films that need not be kept, the oldest first, without one of them."""
-    query = select(Film).where(Film.state == "done", ~Film.kept, Film.id != but)
+async def oldest(db: AsyncSession, most: int) -> Sequence[Film]:
+    """Finished films that need not be kept, the oldest first, without the newest finished one. One statement sees both,
+    so that one that is finished just now is not taken for an old one."""
+    newest = select(Film.id).where(Film.state == "done").order_by(Film.made_at.desc(), Film.id.desc()).limit(1)
+    query = select(Film).where(Film.state == "done", ~Film.kept, Film.id != newest.scalar_subquery())
     return (await db.execute(query.order_by(Film.made_at, Film.id).limit(most))).scalars().all()
 
 

@@ -232,10 +232,8 @@ class FilmMaker:
         size, _ = await records.taken(db)
         if size <= share:
             return
-        newest = select(t.Film.id).where(t.Film.state == "done").order_by(t.Film.made_at.desc(), t.Film.id.desc())
-        spared = (await db.execute(newest.limit(1))).scalar_one_or_none() or 0
         going: list[t.Film] = []
-        for film in await records.oldest(db, 200, spared):
+        for film in await records.oldest(db, 200):
             if size <= share:
                 break
             going.append(film)

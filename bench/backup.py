@@ -94,7 +94,7 @@ def order(place: Path, blobs: Path, database: str) -> TakeOrder:
     begin_place(place_at(str(place), "", ""), Head(SHOP, "bench", datetime.now(UTC), sealing))
     return TakeOrder(
         place=PlaceAccess(address=str(place)), keys=KEYS, database=database, blobs=blobs,
-        secrets_key=blobs / "secrets.key", shop=SHOP, name_key="00" * 32, version="bench",
+        secrets_key=blobs / "secrets.key", shop=SHOP, name_key="00" * 32, version="bench", at=datetime.now(UTC),
         shop_at=datetime.now(UTC), zone="UTC", rule=KeepRule(7, 4, 12),
     )  # fmt: skip
 

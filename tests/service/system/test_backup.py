@@ -94,8 +94,8 @@ class Taking(BackupCase):
 
     def test_what_the_rule_does_not_keep_goes_with_all_that_it_alone_needed(self) -> None:
         newest = self.take()
-        old = self.place / "backups" / (datetime.now(UTC) - timedelta(days=3000)).strftime(STAMP)
-        mid = self.place / "backups" / (datetime.now(UTC) - timedelta(minutes=3)).strftime(STAMP)
+        old = self.place / "backups" / (self.world.clock.real_now() - timedelta(days=3000)).strftime(STAMP)
+        mid = self.place / "backups" / (self.world.clock.real_now() - timedelta(minutes=3)).strftime(STAMP)
         for folder in (old, mid):
             folder.mkdir()
             for name in ("list", "names", "records"):
@@ -177,7 +177,7 @@ class Taking(BackupCase):
 
     def test_one_that_an_earlier_installation_took_is_not_the_newest_for_being_tried(self) -> None:
         newest = self.take()
-        old = self.place / "backups" / (datetime.now(UTC) - timedelta(days=40)).strftime(STAMP)
+        old = self.place / "backups" / (self.world.clock.real_now() - timedelta(days=40)).strftime(STAMP)
         shutil.copytree(self.place / "backups" / newest.stamp, old)
         self.addCleanup(shutil.rmtree, old)
         self.do(requests.try_backup(old.name))

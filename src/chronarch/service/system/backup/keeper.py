@@ -233,8 +233,8 @@ class BackupKeeper:
         return TakeOrder(
             place=kept.access(self.secrets), keys=kept.keys(self.secrets), database=config.database,
             blobs=config.blobs.absolute(), secrets_key=self.secrets.key_file.absolute(), shop=kept.shop,
-            name_key=kept.open_name_key(self.secrets), version=__version__, shop_at=self.context.clock.now(),
-            zone=str(zone), rule=kept.rule,
+            name_key=kept.open_name_key(self.secrets), version=__version__,
+            at=self.context.clock.real_now(), shop_at=self.context.clock.now(), zone=str(zone), rule=kept.rule,
         )  # fmt: skip
 
     def _try_order(self, kept: KeptSettings, stamp: str, private: str) -> TryOrder:

@@ -13,7 +13,7 @@ from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
-from chronarch.core.clock import real_clock
+from chronarch.core.clock import BootWall
 from chronarch.core.errors import CoreError
 from chronarch.core.system.keeping import to_keep
 from chronarch.core.system.sealing import Locks, PublicKey, SharedKey
@@ -85,7 +85,7 @@ def take(order: TakeOrder, say: Say) -> Taken:
     place = place_at(order.place.address, order.place.login, order.place.password)
     archive = open_archive(place, order.shop, order.keys)
     place.sweep()
-    stamp = _new_stamp(archive)
+    stamp = _new_stamp(archive, BootWall(order.at, began))
     copying = _Copying(archive, order.blobs, bytes.fromhex(order.name_key), say)
     copying.copy("the files")
     records, sealed = _copy_records(archive, archive.records_name(stamp), order.database, say)
@@ -106,10 +106,10 @@ def take(order: TakeOrder, say: Say) -> Taken:
     )  # fmt: skip
 
 
-def _new_stamp(archive: Archive) -> str:
-    """One that no backup has."""
+def _new_stamp(archive: Archive, clock: BootWall) -> str:
+    """One that no backup has, by the service's clock: this process's own may have been set since."""
     there = set(archive.stamps())
-    while (stamp := stamp_of(real_clock().real_now())) in there:
+    while (stamp := stamp_of(clock.now())) in there:
         time.sleep(0.1)
     return stamp
 

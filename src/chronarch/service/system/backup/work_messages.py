@@ -41,6 +41,8 @@ class TakeOrder(Wire):
     shop: str
     name_key: str
     version: str
+    at: datetime
+    """Real time as the service has it, when the work begins."""
     shop_at: datetime
     zone: str
     rule: KeepRule

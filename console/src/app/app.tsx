@@ -50,6 +50,7 @@ import { RulesPage } from "../features/notices/rules-page";
 import { SignOut } from "../features/access/sign-out";
 import { JoinPage } from "../features/access/join-page";
 import { ShowYourself } from "../features/access/show-yourself";
+import { AuditPage } from "../features/access/audit-page";
 import { PeoplePage } from "../features/access/people-page";
 import { YouPage } from "../features/access/you-page";
 import { SignInPage } from "../features/access/sign-in-page";
@@ -121,6 +122,7 @@ function Console() {
           <Route path="/setup" element={<SetupPage />} />
           <Route path="/setup/finding" element={<FindingPage />} />
           <Route path="/setup/people" element={<PeoplePage />} />
+          <Route path="/setup/audit" element={<AuditPage />} />
           <Route path="/you" element={<YouPage />} />
           <Route path="/setup/storage" element={<StoragePage />} />
           <Route path="/first-steps" element={<FirstStepsPage />} />

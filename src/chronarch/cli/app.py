@@ -135,6 +135,11 @@ COMMANDS: dict[str, tuple[str, str, tuple[str, ...]]] = {
     "roles": ("Roles: named sets of rights, held for the shop, a site or a pool.", "cli.access.roles", ()),
     "teams": ("Teams: people who hold the same roles.", "cli.access.roles", ()),
     "keys": ("Keys for programs.", "cli.access.keys", ()),
+    "audit": (
+        "The audit: who did what to what, from where, when, and what it was before.",
+        "cli.access.audit",
+        (),
+    ),
     "service": ("The service: records, decisions and the console.", "service.command", ()),
     "tender": (
         "The tender: minds machines and feeds them their builds.",

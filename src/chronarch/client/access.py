@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
 
-from chronarch.client.call import Call, at
+from chronarch.client.call import Call, at, some
 from chronarch.core.access.rights import Place, PlaceKind, Right
 from chronarch.wire import access as wp
 from chronarch.wire.common import RequestDone
@@ -164,3 +166,42 @@ def change_key(key: int, overlap_hours: float = 24) -> Call[wp.CreatedKey]:
 
 def revoke_key(key: int) -> Call[wp.Key]:
     return Call("DELETE", f"/api/keys/{key}", wp.Key)
+
+
+# The audit ------------------------------------------------------------------------------------------------------------
+
+
+def audit(
+    who: str = "", text: str = "", *, since: datetime | None = None, until: datetime | None = None,
+    refused: bool = False,
+) -> Call[list[wp.AuditEntry]]:  # fmt: skip
+    """Who did what, the newest first; `who` is a login or an identity such as `key 7`."""
+    return Call("GET", "/api/audit", list[wp.AuditEntry], params=_audited(who, text, since, until, refused))
+
+
+def audit_csv(
+    who: str = "", text: str = "", *, since: datetime | None = None, until: datetime | None = None,
+    refused: bool = False,
+) -> Call[bytes]:  # fmt: skip
+    """The same as CSV (RFC 4180), the oldest first."""
+    return Call("GET", "/api/audit.csv", bytes, params=_audited(who, text, since, until, refused))
+
+
+def _audited(
+    who: str, text: str, since: datetime | None, until: datetime | None, refused: bool
+) -> dict[str, Any]:  # fmt: skip
+    return some(who=who or None, text=text or None, since=since, until=until, refused=refused or None)
+
+
+def verify_audit(number: int | None = None, seal: str = "") -> Call[wp.AuditProof]:
+    """Look whether an entry is missing or was changed, and whether the one with a number still has its seal."""
+    return Call("POST", "/api/audit/verify", wp.AuditProof, body=wp.AuditAsked(number=number, seal=seal))
+
+
+def audit_settings() -> Call[wp.AuditSettings]:
+    return Call("GET", "/api/audit-settings", wp.AuditSettings)
+
+
+def change_audit_settings(settings: wp.AuditSettings) -> Call[wp.AuditSettings]:
+    """Say how long entries are kept. What is older goes at once."""
+    return Call("PUT", "/api/audit-settings", wp.AuditSettings, body=settings)

@@ -4,6 +4,10 @@ from __future__ import annotations
 
 from chronarch.client.access import (
     all_of_person,
+    audit,
+    audit_csv,
+    audit_settings,
+    change_audit_settings,
     change_key,
     change_me,
     first_person,
@@ -31,6 +35,7 @@ from chronarch.client.access import (
     sign_person_out,
     take_invite_back,
     teams,
+    verify_audit,
 )
 from chronarch.client.call import Call
 from chronarch.client.control import (
@@ -372,6 +377,9 @@ __all__ = [
     "arrivals",
     "ask_for_film",
     "ask_settings",
+    "audit",
+    "audit_csv",
+    "audit_settings",
     "backups",
     "batch_files",
     "batch_jobs",
@@ -390,6 +398,7 @@ __all__ = [
     "cameras",
     "cancel_order",
     "catalogue_schema",
+    "change_audit_settings",
     "change_backup_settings",
     "change_camera",
     "change_channel",
@@ -654,6 +663,7 @@ __all__ = [
     "utilisation",
     "utilisation_csv",
     "verdict",
+    "verify_audit",
     "verify_ledger",
     "want_firmware",
     "watch_curve",

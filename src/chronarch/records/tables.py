@@ -21,6 +21,7 @@ from chronarch.records.access.tables import (
     Team,
     TeamMember,
 )
+from chronarch.records.audit import AuditChain, AuditEntry
 from chronarch.records.base import Base, UtcTime
 from chronarch.records.change_log import Change, ChangeCounter
 from chronarch.records.control.tables import BuildChange, Tender
@@ -88,6 +89,8 @@ __all__ = [
     "ActUse",
     "Answered",
     "Arrival",
+    "AuditChain",
+    "AuditEntry",
     "BackupTaken",
     "Base",
     "BedMesh",

@@ -23,11 +23,14 @@ from starlette.responses import Response
 from chronarch import __version__
 from chronarch.core.clock import parse_clock
 from chronarch.records.database import make_engine, make_sessions
+from chronarch.service.access import auditing
 from chronarch.service.access import routes as access_routes
+from chronarch.service.access.auditing import Auditing
 from chronarch.service.access.first_run import FirstRun
 from chronarch.service.access.passkeys import Passkeys
 from chronarch.service.access.second_factors import SecondFactors
 from chronarch.service.access.sign_in import SignInGuard
+from chronarch.service.audit_log import AuditLog
 from chronarch.service.background import Background
 from chronarch.service.changes import Changes
 from chronarch.service.config import Config
@@ -179,6 +182,8 @@ class ServiceParts:
         self.dropping = Dropping(context, self.fleet, self.paces, self.intake)
         self.power = PowerKeeper(context, self.fleet, self.planner)
         self.secrets = Secrets(config.secrets_key or config.blobs / "secrets.key")
+        self.audit_log = AuditLog(context)
+        self.auditing = Auditing(context, self.audit_log, self.secrets)
         self.factors = SecondFactors(context, self.secrets)
         self.passkeys = Passkeys(context, self.factors)
         self.cameras = Cameras(context, self.fleet, self.secrets)
@@ -201,7 +206,7 @@ class ServiceParts:
         self.links = ActLinks(context, acts, self.secrets)
         poster = Poster()
         self.pushing = PushSender(context.clock, self.secrets, poster)
-        self.chat = ChatLine(context.shop, ChatAnswers(context, self.fleet, self.planner, acts).answer)
+        self.chat = ChatLine(context.shop, ChatAnswers(context, self.fleet, self.planner, acts, self.audit_log).answer)
         self.chat_keeper = ChatKeeper(context, self.secrets, self.chat)
         chatting = ChatSender(self.secrets, self.chat)
         mails = MailSender(context.clock, self.secrets)
@@ -253,6 +258,7 @@ class ServiceParts:
             self.watch_process, self.prover, self.changed, self.upkeep, self.backups, self.reporter, self.links,
             self.links.acts, self.router, self.deliverer, self.pushing, self.chat, self.setup_file, self.finder,
             self.drives, self.hot_folders, self.dropping, self.storage, self.factors, self.passkeys,
+            self.audit_log, self.auditing,
         )  # fmt: skip
         return {**{type(one): one for one in several}, JobOutlook: self.planner}
 
@@ -262,24 +268,36 @@ class ServiceParts:
         lapsed = self.connections.wanted
         return [
             worker("change log", partial(changes.read, self.context.sessions), CHANGES_EVERY_S, changes.unread),
-            worker("dispatch", self.dispatcher.run_once, dispatcher.LOOK_EVERY_S, self.dispatcher.wanted),
+            worker(
+                "dispatch",
+                self.dispatcher.run_once,
+                dispatcher.LOOK_EVERY_S,
+                self.dispatcher.wanted,
+                acts_as="the plan",
+            ),
             worker("heat log", self.heat_log.write, heat_log.WRITE_EVERY_S),
             worker("reading for models", self.intake.read_missing, None, self.intake.wanted),
             worker("cameras", self.cameras.renew, None, self.cameras.changed),
-            worker("part release", self.release.look, part_release.LOOK_EVERY_S),
+            worker("part release", self.release.look, part_release.LOOK_EVERY_S, acts_as="part release"),
             worker("kept frames", self.keeper.keep, frame_keeper.AGAIN_S, self.keeper.arrived),
             worker("thinning frames", self.keeper.thin, frame_keeper.THIN_EVERY_S),
             worker("films", self.film_maker.look, film_maker.LOOK_EVERY_S, self.film_maker.wanted),
-            worker("power", self.power.look, power_keeper.LOOK_EVERY_S),
-            worker("watch", self.watching.look, build_watching.LOOK_EVERY_S),
+            worker("power", self.power.look, power_keeper.LOOK_EVERY_S, acts_as="power"),
+            worker("watch", self.watching.look, build_watching.LOOK_EVERY_S, acts_as="the watch"),
             worker("ledger proof", self.prover.look, prover.LOOK_EVERY_S),
             worker("what has changed", self.changed.look, change_points.LOOK_EVERY_S),
             worker("costs", self.costs.look, costs.LOOK_EVERY_S, changes.watch("costs", "spools")),
             worker("reports", self.reporter.look, reporter.LOOK_EVERY_S),
-            worker("upkeep", self.upkeep.look, keeper.LOOK_EVERY_S),
+            worker("upkeep", self.upkeep.look, keeper.LOOK_EVERY_S, acts_as="upkeep"),
             worker("firmware", self.firmware.look, fleet_state.LOOK_EVERY_S),
-            worker("backups", self.backups.look, backup_keeper.LOOK_EVERY_S, changes.watch("backups", "setup")),
-            worker("clear beds", self.beds.look, bed_watching.LOOK_EVERY_S),
+            worker(
+                "backups",
+                self.backups.look,
+                backup_keeper.LOOK_EVERY_S,
+                changes.watch("backups", "setup"),
+                acts_as="backups",
+            ),
+            worker("clear beds", self.beds.look, bed_watching.LOOK_EVERY_S, acts_as="the watch"),
             worker("notices", self.notices.look, notice_keeper.LOOK_EVERY_S),
             worker("who hears", self.router.look, notice_router.LOOK_EVERY_S, self.router.changed),
             worker("messages", self.deliverer.look, deliverer.LOOK_EVERY_S, self.deliverer.changed),
@@ -288,8 +306,9 @@ class ServiceParts:
             worker("hands at machines", self.hands.look, hands_calls.LOOK_EVERY_S),
             worker("room light", self.light.look, room_light.LOOK_EVERY_S),
             worker("open connections", self.connections.close_lapsed, open_connections.LOOK_EVERY_S, lapsed),
-            worker("storage", self.storage.look, storage.LOOK_EVERY_S),
-            worker("hot folders", self.hot_folders.look, hot_folder.LOOK_EVERY_S),
+            worker("storage", self.storage.look, storage.LOOK_EVERY_S, acts_as="storage"),
+            worker("hot folders", self.hot_folders.look, hot_folder.LOOK_EVERY_S, acts_as="hot folders"),
+            worker("audit", self.auditing.look, auditing.LOOK_EVERY_S),
         ]
 
     async def load_fleet(self) -> None:
@@ -317,6 +336,7 @@ def make_app(config: Config) -> FastAPI:
     @contextlib.asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
         service = ServiceParts(config)
+        service.auditing.texts = auditing.texts_of(routes)
         service.background.start()
         service.planner.background.start()
         await service.load_fleet()

@@ -18,6 +18,7 @@ from chronarch.core.errors import BadName, CoreError
 from chronarch.logs import begin_logging
 from chronarch.private_file import write_private
 from chronarch.records import tables as t
+from chronarch.records.audit import Act, doing
 from chronarch.records.database import make_engine, make_sessions
 from chronarch.service.access.first_run import code_file
 from chronarch.service.access.registering import register
@@ -126,12 +127,18 @@ async def register_person(settings: Config, login: str, name: str, password: str
     """Let a person in, or change what is known of them. `role`: what they hold for the whole shop; without one, who is
     new manages the shop and who is there keeps what they hold. Raises BadName."""
     engine = make_engine(settings.database)
-    async with make_sessions(engine)() as db:
-        known = (await db.execute(select(t.Person.id).where(t.Person.login == login))).first() is not None
-        given = role or (None if known else GivenRole.MANAGER)
-        await register(db, login, name, password, None if given is None else [(given, WHOLE_SHOP)])
-        await db.commit()
+    with doing(_on_this_computer("service add-person")):
+        async with make_sessions(engine)() as db:
+            known = (await db.execute(select(t.Person.id).where(t.Person.login == login))).first() is not None
+            given = role or (None if known else GivenRole.MANAGER)
+            await register(db, login, name, password, None if given is None else [(given, WHOLE_SHOP)])
+            await db.commit()
     await engine.dispose()
+
+
+def _on_this_computer(command: str) -> Act:
+    """What the audit tells of a command that needs no key, because whoever may give it may read the records."""
+    return Act(real_clock().real_now(), "this computer", command)
 
 
 @service.command("first-code")
@@ -157,10 +164,10 @@ async def register_key(settings: Config, name: str, role: str) -> str:
     """Make a key of the shop that may do what a given role may, everywhere; its secret."""
     secret = new_secret()
     engine = make_engine(settings.database)
-    async with make_sessions(engine)() as db:
-        now = real_clock().real_now()
-        db.add(t.Key(**key_row(name, secret, role, now)))
-        await db.commit()
+    with doing(_on_this_computer("service make-key")) as act:
+        async with make_sessions(engine)() as db:
+            db.add(t.Key(**key_row(name, secret, role, act.at)))
+            await db.commit()
     await engine.dispose()
     return secret
 

@@ -11,6 +11,7 @@ from typing import Annotated
 from fastapi import Depends, Request
 
 from chronarch.core.access.rights import RIGHTS, Reach, Right
+from chronarch.records.audit import acts_as
 from chronarch.service.context import ServiceContext, part_of
 from chronarch.service.principals import Callers, Principal, refusal
 from chronarch.service.problems import ApiProblem
@@ -19,9 +20,13 @@ from chronarch.wire.common import SHOW_YOURSELF
 
 _TABLE = """
 /sign-in                                   POST:open
-/sign-in/passkey/begin                     POST:open
+/sign-in/passkey/begin                     POST:open~
 /sign-in/passkey                           POST:open
 /sign-out                                  POST:known
+/audit                                     GET:manage_people
+/audit.csv                                 GET:manage_people+
+/audit/verify                              POST:manage_people~
+/audit-settings                            GET:manage_people PUT:manage_people!
 /me                                        GET:known PATCH:known
 /me/picture                                PUT:known DELETE:known
 /me/sessions                               GET:known DELETE:known
@@ -30,7 +35,7 @@ _TABLE = """
 /me/shown                                  POST:known
 /me/second-factors                         GET:known
 /me/second-factors/app                     POST:known!
-/me/second-factors/passkey/begin           POST:known!
+/me/second-factors/passkey/begin           POST:known~!
 /me/second-factors/passkey                 POST:known!
 /me/second-factors/{number}                DELETE:known!
 /me/second-factors/{number}/confirmed      POST:known
@@ -47,7 +52,7 @@ _TABLE = """
 /teams                                     GET:manage_people
 /teams/{name}                              PUT:manage_people! DELETE:manage_people!
 /people/{login}                            DELETE:manage_people!
-/people/{login}/export                     GET:manage_people
+/people/{login}/export                     GET:manage_people+
 /people/{login}/picture                    GET:see
 /people/{login}/roles                      PUT:manage_people!
 /people/{login}/sessions                   GET:manage_people DELETE:manage_people
@@ -62,8 +67,8 @@ _TABLE = """
 /materials                                 GET:see PUT:change_models
 /materials/{name}                          DELETE:change_models
 /machines                                  GET:see POST:set_up
-/machines-found                            POST:set_up
-/machines-found/greet                      POST:set_up
+/machines-found                            POST:set_up~
+/machines-found/greet                      POST:set_up~
 /joins                                     POST:set_up
 /joins/{join}                              GET:set_up
 /joins/{join}/confirmed                    POST:set_up
@@ -92,20 +97,20 @@ _TABLE = """
 /builds/{number}/pauses/{layer}            PUT:operate DELETE:operate
 /builds/{number}/filament-change           POST:operate
 /builds/{number}/changes                   GET:see
-/builds/{number}/skip/preview              POST:operate
+/builds/{number}/skip/preview              POST:operate~
 /builds/{number}/skip                      POST:operate
 /builds/{number}/skip/{name}               DELETE:operate
 /machines/{name}/log                       GET:see
-/builds/{number}/log                       GET:see PUT:tender
+/builds/{number}/log                       GET:see PUT:tender~
 /cameras                                   GET:see POST:set_up
 /cameras/{name}                            GET:see PATCH:set_up DELETE:set_up
 /cameras/{name}/frame                      GET:see
-/cameras/{name}/test                       POST:set_up
+/cameras/{name}/test                       POST:set_up~
 /cameras/{name}/frames                     GET:see
 /builds/{number}/frames                    GET:see
 /frames/{number}                           GET:see
 /watching/cost                             GET:see
-/camera-test                               POST:set_up
+/camera-test                               POST:set_up~
 /local-cameras                             GET:set_up
 /camera-work                               GET:see
 /watching                                  GET:see PATCH:set_up
@@ -118,7 +123,7 @@ _TABLE = """
 /contents/{sha256}/head-away               GET:see
 /cameras/{name}/bed                        GET:see PUT:set_up DELETE:set_up
 /cameras/{name}/bed/clear                  GET:see
-/cameras/{name}/bed/check                  POST:operate
+/cameras/{name}/bed/check                  POST:operate~
 /cameras/{name}/bed/offer                  GET:see
 /suspicions                                GET:see
 /suspicions/{number}                       GET:see
@@ -156,7 +161,7 @@ _TABLE = """
 /bin                                       DELETE:change_files
 /folders                                   GET:see POST:change_files DELETE:change_files
 /folders/move                              POST:change_files
-/files/{which}/preview                     POST:see
+/files/{which}/preview                     POST:see~
 /files/{which}/edit                        POST:change_files
 /files/{which}/difference                  GET:see
 /contents/{sha256}                         GET:see
@@ -198,7 +203,7 @@ _TABLE = """
 /builds/{number}/verdict                   POST:judge
 /builds/{number}/photo                     GET:see PUT:judge
 /plan                                      GET:see
-/what-if                                   POST:see
+/what-if                                   POST:see~
 /jobs/{number}/why                         GET:see
 /machines/{name}/start-next                POST:operate
 /machines/{name}/start/{job}               POST:operate
@@ -228,12 +233,12 @@ _TABLE = """
 /helpers/{number}                          DELETE:judge@shop
 /help/rounds                               GET:open
 /help/builds/{number}/verdict              POST:open
-/me/here                                   POST:see
-/me/caught-up                              POST:see
+/me/here                                   POST:see~
+/me/caught-up                              POST:see~
 /since                                     GET:see
 /notices                                   GET:see
 /notices/standing                          GET:see
-/notices/read                              POST:see
+/notices/read                              POST:see~
 /notices/{number}                          GET:see
 /notices/{number}/told                     GET:see
 /notices/{number}/acts/{act}               POST:operate@named
@@ -241,7 +246,7 @@ _TABLE = """
 /notices/{number}/close                    POST:operate@named
 /notice-kinds                              GET:see
 /notice-rules                              GET:see POST:see
-/notice-rules/try                          POST:see
+/notice-rules/try                          POST:see~
 /notice-rules/{number}                     PUT:see DELETE:see
 /channels                                  GET:see POST:see
 /channels/{number}                         PATCH:see DELETE:see
@@ -257,7 +262,7 @@ _TABLE = """
 /ledger                                    GET:see
 /ledger/rebuild                            POST:set_up
 /ledger/roll-up                            POST:set_up
-/ledger/verify                             POST:see
+/ledger/verify                             POST:see~
 /report/turnaround                         GET:see
 /report/energy                             GET:see
 /report/utilisation                        GET:see
@@ -285,17 +290,19 @@ _TABLE = """
 /backup-settings                           PATCH:set_up
 /shop                                      GET:see PATCH:set_up
 /first-steps                               GET:set_up PATCH:set_up
-/setup-file                                GET:set_up POST:set_up!
+/setup-file                                GET:set_up+ POST:set_up!
 /setup-file/schema                         GET:see
 /storage                                   GET:see
 /storage/give-up                           POST:set_up!
 /health                                    GET:see
-/demo/hands                                PUT:operate@any
+/demo/hands                                PUT:operate@any~
 /live                                      GET:see
 """
 FRESH_FOR = timedelta(minutes=30)
 """How long it holds that somebody has shown who they are."""
 READING = frozenset({"GET", "HEAD", "OPTIONS"})
+SIGNING_IN = frozenset({"/sign-in", "/sign-in/passkey", "/me/shown", "/invited", "/first-person", "/act"})
+"""Where whoever is refused is not known yet."""
 
 
 class Asked(StrEnum):
@@ -318,6 +325,9 @@ class Rule:
     right: Right | None = None
     fresh: bool = False
     """Whether a person must have shown lately who they are: it is dangerous in a session that somebody else uses."""
+    told: bool = False
+    """Whether the audit tells of it: of all that is no reading (`+`: of this reading, too), but not of what changes
+    nothing that anybody would ask for (`~`)."""
 
 
 def _read(table: str) -> dict[tuple[str, str], Rule]:
@@ -326,8 +336,9 @@ def _read(table: str) -> dict[tuple[str, str], Rule]:
         path, *rules = line.split()
         for rule in rules:
             method, needs = rule.split(":")
-            rule_of = _rule(path, *needs.removesuffix("!").split("@"))
-            found[method, path] = replace(rule_of, fresh=needs.endswith("!"))
+            words = needs.rstrip("!~+")
+            told = "~" not in needs if method not in READING else "+" in needs
+            found[method, path] = replace(_rule(path, *words.split("@")), fresh="!" in needs, told=told)
     return found
 
 
@@ -354,7 +365,8 @@ async def let_in(request: Request, path: str) -> None:
     rule = RULES[request.method, path]
     if rule.asked is Asked.OPEN:
         return
-    who = await part_of(request, Callers).identify(request)
+    who = request.state.who = await part_of(request, Callers).identify(request)
+    acts_as(who.identity)
     if rule.right is not None:
         find = finder_of(path) if rule.asked is Asked.AT else None
         if not who.may(rule.right) or (rule.asked is Asked.SHOP and not who.held.everywhere(rule.right)):
@@ -366,7 +378,6 @@ async def let_in(request: Request, path: str) -> None:
         raise ApiProblem(403, "The X-CSRF-Token header is missing or wrong; sign in again.")
     if rule.fresh and part_of(request, ServiceContext).clock.real_now() - who.shown_at > FRESH_FOR:
         raise ApiProblem(403, "Show again who you are, then do this once more.", SHOW_YOURSELF)
-    request.state.who = who
 
 
 async def asked_by(request: Request) -> Principal:

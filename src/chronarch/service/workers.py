@@ -12,6 +12,7 @@ from typing import Any
 from sqlalchemy.exc import SQLAlchemyError
 
 from chronarch.core.backoff import Backoff
+from chronarch.records.audit import Act, doing
 from chronarch.records.failures import away
 from chronarch.service.changes import Watch
 
@@ -34,6 +35,8 @@ class Worker:
     watch: Watch | None = None
     now: Callable[[], datetime] = field(kw_only=True)
     """Real time."""
+    acts_as: str = field(default="", kw_only=True)
+    """The name under which the audit tells of the rows that it changes; empty where that follows from others' deeds."""
     beat_at: datetime | None = None
     """When the last step was done, real time."""
     lag_s: float = 0.0
@@ -51,7 +54,7 @@ class Worker:
             await self._due()
             due_s = clock()
             try:
-                await self.step()
+                await self._act()
             except Exception as error:
                 first = f"{str(error).splitlines()[0] if str(error) else type(error).__name__}"
                 if isinstance(error, OSError) or (isinstance(error, SQLAlchemyError) and away(error)):
@@ -69,6 +72,13 @@ class Worker:
                 await asyncio.sleep(wait_s)
                 continue
             self.problem, self.beat_at, self.lag_s = "", self.now(), clock() - due_s
+
+    async def _act(self) -> None:
+        if not self.acts_as:
+            await self.step()
+            return
+        with doing(Act(self.now(), self.acts_as, self.name, plainly=False)):
+            await self.step()
 
     async def _due(self) -> None:
         """Wait until the next step is due."""

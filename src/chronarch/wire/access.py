@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import AfterValidator, BaseModel, Field, model_validator
+from pydantic import AfterValidator, BaseModel, Field, field_validator, model_validator
 
 from chronarch.core.access.rights import Place, PlaceKind, Reach, Right
 from chronarch.wire.common import COMPOSED, Label, Time, Wire
 
+LEAST_KEPT = 30
+"""Days for which the audit is kept at least."""
 MOST_ROLES, MOST_TEAMS, MOST_MEMBERS, MOST_PLACES = 50, 50, 500, 50
 PLAIN = r"^[^\x00-\x1f\x7f/]*$"
 
@@ -397,3 +399,79 @@ class CreatedKey(Key):
 
 
 NewKey.model_rebuild()
+
+
+# The audit ------------------------------------------------------------------------------------------------------------
+
+
+class AuditedRow(Wire):
+    """A row of the records that was changed: its values before and after. A new one has none before, one that is gone
+    none after."""
+
+    row: str
+    """The table and the row's name or number."""
+    before: dict[str, Any]
+    after: dict[str, Any]
+
+
+class AuditEntry(Wire):
+    """Who did what to what, from where, when, and what it was before."""
+
+    number: int | None
+    """Its place in the chain; null for the second until it is sealed."""
+    at: Time
+    who: str
+    """An identity: `person 3`, `key 7`, `helper 2`, `the plan`, `the watch`; empty for somebody who was not known."""
+    name: str
+    """What whoever it was is called now."""
+    act: str
+    """What was asked of the service, as `METHOD /path`; or what a part of the service did."""
+    text: str
+    """What that is, in words."""
+    subject: str
+    asked: str = ""
+    """What was asked for, where no row says it."""
+    refused: int
+    """The HTTP status with which it was refused; 0 where it was done."""
+    address: str
+    device: str
+    rows: list[AuditedRow]
+    more: int = 0
+    """Rows that are not told."""
+    taken_out: bool = False
+    """Whether something was taken out because it told of a person who has left."""
+
+
+class AuditProof(Wire):
+    """Whether the audit's chain holds. Note the last number and seal down: a later check can be asked whether that
+    entry is still there."""
+
+    first: int
+    last: int
+    seal: str
+    entries: int
+    taken_out: int
+    waiting: int
+    """Entries that are not sealed yet."""
+    found: int
+    faults: list[str]
+
+
+class AuditAsked(Wire):
+    """What a check is to find: an entry with the seal that it had."""
+
+    number: Annotated[int, Field(ge=1, le=2**62)] | None = None
+    seal: Annotated[str, Field(max_length=64, pattern=r"^[0-9a-f]*$")] = ""
+
+
+class AuditSettings(Wire):
+    """How long entries are kept, days; 0: for ever. Nobody has what was done this month forgotten."""
+
+    kept_days: Annotated[int, Field(ge=0, le=36_500)] = 1096
+
+    @field_validator("kept_days")
+    @classmethod
+    def _long_enough(cls, days: int) -> int:
+        if 0 < days < LEAST_KEPT:
+            raise ValueError(f"The audit is kept for {LEAST_KEPT} days at least, or for ever (0).")
+        return days

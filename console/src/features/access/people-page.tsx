@@ -12,7 +12,7 @@ import { TeamsSheet } from "./teams-sheet";
 export function PeoplePage() {
   const why = useMay()("manage_people");
   return (
-    <Page title="People and roles" beside={<Link to="/setup" className="text-ink">Set-up</Link>}>
+    <Page title="People and roles" beside={<span className="flex gap-4"><Link to="/setup/audit" className="text-ink">Audit</Link><Link to="/setup" className="text-ink">Set-up</Link></span>}>
       {why ? (
         <Sheet>
           <Empty title="Not yours to set">{why} What is your own is on your page.</Empty>

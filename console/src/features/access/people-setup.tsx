@@ -11,7 +11,7 @@ export function PeopleSetup() {
   if (!may) return null;
   return (
     <Sheet className="min-w-0">
-      <SheetTitle beside={<Link to="/setup/people" className="text-ink">People and roles</Link>}>People</SheetTitle>
+      <SheetTitle beside={<span className="flex gap-4"><Link to="/setup/people" className="text-ink">People and roles</Link><Link to="/setup/audit" className="text-ink">Audit</Link></span>}>People</SheetTitle>
       <p className="m-0 px-5 pb-4 text-faded">
         {people.data ? `${people.data.map((p) => p.name).slice(0, 8).join(", ")}${people.data.length > 8 ? ` and ${people.data.length - 8} more` : ""} can sign in.` : " "}
       </p>

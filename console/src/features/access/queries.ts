@@ -1,6 +1,8 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { api, setCsrf, value } from "../../api/client";
+import { useRows } from "../../api/pages";
+import type { components } from "../../api/schema";
 
 /** Who can sign in, and what they hold; for who manages people. */
 export const usePeople = (enabled = true) => useQuery({ queryKey: ["people"], queryFn: () => value(api.GET("/api/people")), enabled });
@@ -27,6 +29,15 @@ export const useGuardedRoles = () => useQuery({ queryKey: ["people", "guarded-ro
 
 /** Where one is signed in. */
 export const useSessions = () => useQuery({ queryKey: ["people", "sessions"], queryFn: () => value(api.GET("/api/me/sessions")) });
+
+export type AuditEntry = components["schemas"]["AuditEntry"];
+type Audited = { who?: string; text?: string; refused?: boolean };
+
+/** Who did what, the newest first; `span` names how far back, `since` is that as a time. */
+export const useAudit = (asked: Audited, span: string, since: string | undefined) =>
+  useRows(["audit", asked, span], (after) => api.GET("/api/audit", { params: { query: { ...asked, since, after } } }), 15_000);
+
+export const useAuditSettings = () => useQuery({ queryKey: ["audit", "settings"], queryFn: () => value(api.GET("/api/audit-settings")) });
 
 /** Signs out, and forgets all that was read. */
 export function useSignOut() {

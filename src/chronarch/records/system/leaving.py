@@ -15,6 +15,7 @@ from sqlalchemy import ColumnElement, LargeBinary, bindparam, delete, func, sele
 from sqlalchemy.ext.asyncio import AsyncSession, async_sessionmaker
 from sqlalchemy.orm import InstrumentedAttribute
 
+from chronarch.records.access.audit_trail import take_out
 from chronarch.records.access.tables import (
     Invite,
     Key,
@@ -25,6 +26,7 @@ from chronarch.records.access.tables import (
     Session,
     TeamMember,
 )
+from chronarch.records.audit import AuditEntry, tells_no_rows
 from chronarch.records.base import Base, SignedBy
 from chronarch.records.ledger.tables import BuildStop, KeptReport, Ledger, ReportPlan
 from chronarch.records.machines.tables import Machine
@@ -72,6 +74,8 @@ async def all_of(
     for kind, name in signatures():
         async for row in _rows(sessions, kind, getattr(kind, name) == person.name):
             yield kind.__tablename__, row
+    async for row in _rows(sessions, AuditEntry, AuditEntry.who == f"person {person.id}"):
+        yield AuditEntry.__tablename__, row
 
 
 async def _rows(
@@ -107,6 +111,8 @@ def _plain(row: Base) -> dict[str, Any]:
 
 async def leave(db: AsyncSession, person: Person) -> None:
     """Remove a person; not committed."""
+    tells_no_rows(db.sync_session)
+    await take_out(db, person)
     for kind, name in signatures():
         await db.execute(update(kind).where(getattr(kind, name) == person.name).values({name: LEFT}))
     for column in SAID:

@@ -10,6 +10,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.errors import BadName
 from chronarch.records import tables as t
+from chronarch.records.audit import acts_as
 from chronarch.service.access.giving import check_roles, find_teams, roles_of
 from chronarch.service.access.registering import join_teams, register, set_password
 from chronarch.service.context import ServiceContext
@@ -91,6 +92,8 @@ async def take(context: ServiceContext, asked: w.JoinShop) -> str:
         except BadName as error:
             raise ApiProblem(422, str(error)) from None
         row.taken_at, row.taken_by = context.clock.real_now(), person.name
+        await db.flush()
+        acts_as(f"person {person.id}")
         await db.commit()
         return person.login
 

@@ -18,6 +18,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.core.notices.kinds import NoticeKind
 from chronarch.records import tables as t
+from chronarch.records.audit import acts_as, acts_on
 from chronarch.records.notices.opening import open_notice
 from chronarch.service.access.devices import device_words
 from chronarch.service.access.second_factors import SecondFactors
@@ -121,6 +122,8 @@ async def sign_in(
     async with context.sessions() as db:
         person = (await db.execute(select(t.Person).where(t.Person.login == login))).scalar_one_or_none()
         familiar = person is not None and await _knows(db, person, device.address)
+    if person is not None:
+        acts_on(f"people/person {person.id}")
     account = str(person.id) if person else f"nobody {login.casefold()[:120]}"
     guard.begin(account, device.address, familiar)
     good = await guard.verify(person.password_hash if person else _nobody(), password)
@@ -133,6 +136,7 @@ async def sign_in(
 
 async def open_session(context: ServiceContext, person: t.Person, device: Device, second: bool) -> str:
     """Open a session of somebody who has shown who they are, with a second factor or without: its token."""
+    acts_as(f"person {person.id}")
     token, now = secrets.token_urlsafe(32), context.clock.real_now()
     async with context.sessions() as db:
         await db.execute(delete(t.Session).where(t.Session.expires_at < now))

@@ -1,4 +1,4 @@
-"""Rows of a CSV (RFC 4180) that somebody wrote: its first row names the columns."""
+"""Rows of a CSV (RFC 4180): those that somebody wrote, whose first row names the columns, and cells of our own."""
 
 from __future__ import annotations
 
@@ -42,6 +42,19 @@ def csv_rows(text: str, kind: type[Row], needs: Sequence[str]) -> list[tuple[int
         where = ".".join(map(str, first["loc"]))
         said_why = first["msg"].removeprefix("Value error, ")
         raise ApiProblem(422, f"Row {number} of the CSV: {f'{where}: ' if where else ''}{said_why}") from None
+
+
+def cell_text(value: str) -> str:
+    """A text that no table program takes for a formula."""
+    return f"'{value}" if value[:1] in ("=", "+", "-", "@", "\t", "\r") and not _number(value) else value
+
+
+def _number(value: str) -> bool:
+    try:
+        float(value)
+    except ValueError:
+        return False
+    return True
 
 
 def _check_head(columns: list[str], kind: type[BaseModel], needs: Sequence[str]) -> None:

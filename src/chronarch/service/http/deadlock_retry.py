@@ -13,6 +13,7 @@ from fastapi.routing import APIRoute
 from sqlalchemy.exc import OperationalError
 
 from chronarch.records.failures import deadlocked
+from chronarch.service.audit_log import audited
 from chronarch.service.http import record_numbers as record_numbers  # what `{number:record}` in an address takes
 from chronarch.service.http.request_bodies import bounded
 from chronarch.service.permissions import READING, let_in
@@ -46,7 +47,11 @@ class RetryingRoute(APIRoute):
                 named.update(
                     {k: normalize("NFC", v) for k, v in named.items() if isinstance(v, str) and not v.isascii()}
                 )
-            await let_in(request, path)
+            async with audited(request, path):
+                await let_in(request, path)
+                return await tried(request)
+
+        async def tried(request: Request) -> Response:
             if request.method not in READING:
                 request = bounded(path, read_whole, request)
             for more in reversed(range(TRIES)):

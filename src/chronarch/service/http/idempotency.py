@@ -13,6 +13,7 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from chronarch.records import tables as t
+from chronarch.records.audit import done_before
 from chronarch.service.context import ServiceContext
 from chronarch.service.problems import ApiProblem
 
@@ -94,6 +95,7 @@ def _answer(status: int, body: BaseModel) -> Response:
 
 
 def _again(before: t.Answered, request: str) -> Response:
+    done_before()
     if before.request != request:
         raise ApiProblem(422, "This Idempotency-Key came with another request before; use a new key for a new request.")
     if before.status == RUNNING:

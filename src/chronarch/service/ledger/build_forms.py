@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
+from chronarch.service.http.csv_rows import cell_text
 from chronarch.wire.ledger.history import ExportForm
 from chronarch.wire.orders.builds import Build
 
@@ -49,7 +50,7 @@ class CsvWriter:
 
     def _rows(self, rows: Sequence[Sequence[str]]) -> bytes:
         out = io.StringIO()
-        csv.writer(out).writerows([[_plain(value) for value in row] for row in rows])
+        csv.writer(out).writerows([[cell_text(value) for value in row] for row in rows])
         return out.getvalue().encode()
 
 
@@ -130,19 +131,6 @@ class _Taken(io.RawIOBase):
     def take(self) -> bytes:
         found, self._pieces = b"".join(self._pieces), []
         return found
-
-
-def _plain(value: str) -> str:
-    """A text that no table program takes for a formula."""
-    return f"'{value}" if value[:1] in ("=", "+", "-", "@", "\t", "\r") and not _number(value) else value
-
-
-def _number(value: str) -> bool:
-    try:
-        float(value)
-    except ValueError:
-        return False
-    return True
 
 
 @dataclass(frozen=True)

@@ -19,6 +19,7 @@ from chronarch.core.notices.kinds import NoticeAct
 from chronarch.core.watching.suspicion import FailureMode
 from chronarch.records import tables as t
 from chronarch.records.access.holding import held_by
+from chronarch.records.audit import acts_as, acts_on
 from chronarch.service.context import ServiceContext, part
 from chronarch.service.notices.acts import (
     AT_MACHINES,
@@ -119,6 +120,8 @@ class ActLinks:
         """Do what a link says, once; `mode` is what the watch has missed. Raises ApiProblem; then nothing was done, and
         it can be used again."""
         granted = self.read(token)
+        acts_as(f"person {granted.person}")
+        acts_on(f"notice {granted.notice}: {granted.act}")
         async with self.context.sessions() as db:
             _, person, refusal = await self._look(db, granted)
             if refusal:

@@ -14,6 +14,8 @@ from chronarch.core.notices.chat_words import LONGEST, ChatAsk, ChatVerb, unders
 from chronarch.core.notices.kinds import NoticeAct
 from chronarch.records import tables as t
 from chronarch.records.access.holding import held_by
+from chronarch.records.audit import Act
+from chronarch.service.audit_log import AuditLog
 from chronarch.service.context import ServiceContext
 from chronarch.service.control.builds import have_done
 from chronarch.service.machines.fleet import Fleet, FleetMachine
@@ -60,6 +62,7 @@ class ChatAnswers:
     fleet: Fleet
     planner: Planner
     acts: NoticeActs
+    audit: AuditLog
     pending: dict[int, _Pending] = field(default_factory=dict)
 
     async def answer(self, address: str, text: str, late: bool = False) -> ChatAnswer | None:
@@ -79,7 +82,11 @@ class ChatAnswers:
         if asked.verb is not ChatVerb.YES:
             self.pending.pop(who.person, None)
         try:
-            return await answered(asked, who)
+            if not changes:
+                return await answered(asked, who)
+            act = Act(self.context.clock.real_now(), who.identity, f"chat: {asked.verb}", text[:LONGEST])
+            async with self.audit.telling(act):
+                return await answered(asked, who)
         except ApiProblem as error:
             return ChatAnswer(str(error))
 

@@ -7,6 +7,7 @@ from sqlalchemy import select
 
 from chronarch.core.bounds import Counted, Named, Number
 from chronarch.records import tables as t
+from chronarch.records.audit import asks
 from chronarch.service.context import Context
 from chronarch.service.control.builds import build_view, have_done, running
 from chronarch.service.control.leave_out import lay_after_all, leave_out, skip_plan
@@ -26,6 +27,7 @@ router = APIRouter(tags=["builds"], route_class=RetryingRoute)
 @router.post("/builds/{number:record}/pause")
 async def pause(number: Number, because: ReasonGiven, who: Caller, context: Context, fleet: TheFleet) -> Build:
     """Stop feeding at the next line, lift and park. Answers once the machine stands."""
+    asks(because.reason or "")
     reason = because.reason or f"asked for by {who.signature}"
     return await have_done(context, fleet, number, c.Pause(reason=reason), who.signature)
 
@@ -39,6 +41,7 @@ async def resume(number: Number, who: Caller, context: Context, fleet: TheFleet)
 @router.post("/builds/{number:record}/stop")
 async def stop(number: Number, because: ReasonGiven, who: Caller, context: Context, fleet: TheFleet) -> Build:
     """End a build for good: heaters off, head parked, bed presented."""
+    asks(because.reason or "")
     reason = because.reason or f"asked for by {who.signature}"
     return await have_done(context, fleet, number, c.Stop(reason=reason), who.signature)
 

@@ -15,6 +15,7 @@ from chronarch.core.machines.bed_mesh import BedMesh
 from chronarch.core.machines.materials import USUAL_MATERIALS, Materials
 from chronarch.core.machines.states import WORKING, MachineState
 from chronarch.records import tables as t
+from chronarch.records.audit import asks
 from chronarch.records.machines.materials import load_materials
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
@@ -69,6 +70,7 @@ async def do(
     """Have a machine do something. Answers once the machine has done it. While a build runs, only actions meant for a
     running build are possible. Sending a line, or running a guarded sequence, needs the right to send lines."""
     known = fleet.find(name)
+    asks(adjustment(action))
     _may(action, known, who)
     async with context.sessions() as db:
         materials = await load_materials(db)

@@ -12,6 +12,7 @@ from chronarch.core.bounds import Named
 from chronarch.core.machines.plug_address import parse_plug_address
 from chronarch.core.machines.plugs import PlugProfile
 from chronarch.records import tables as t
+from chronarch.records.audit import asks
 from chronarch.service.context import Context
 from chronarch.service.http.deadlock_retry import RetryingRoute
 from chronarch.service.machines.fleet import Fleet, FleetMachine, TheFleet
@@ -94,6 +95,7 @@ async def power(name: Named, wish: w.PowerWish, who: Caller, context: Context, f
     """Turn a machine on or off. Off is refused while it builds, stands paused or is hot, unless it is forced with a
     reason, which is recorded."""
     known = fleet.find(name)
+    asks(" ".join(filter(None, ("on" if wish.on else "off", wish.reason and f"by force: {wish.reason}"))))
     await turn_power(context, fleet, known, wish, who.name)
     return plug_wire(known)
 

@@ -13,6 +13,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from chronarch.core.access.rights import NOTHING
 from chronarch.core.bounds import Number, Word
 from chronarch.records import tables as t
+from chronarch.records.audit import acts_as
 from chronarch.records.orders.builds import select_builds
 from chronarch.service.background import TheBackground
 from chronarch.service.context import Context, ServiceContext
@@ -82,6 +83,7 @@ async def _let_in(context: ServiceContext, db: AsyncSession, token: str) -> t.He
         raise ApiProblem(401, "This link is not known or was revoked; ask for a new one.")
     if row.expires_at <= context.clock.real_now():
         raise ApiProblem(401, "This link has expired; ask for a new one.")
+    acts_as(f"helper {row.id}")
     return row
 
 

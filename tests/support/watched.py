@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from chronarch.client import RefusedByService, requests
 from chronarch.core.control import actions as h
 from chronarch.core.machines.states import MachineState
@@ -61,8 +63,17 @@ def show_bed(world: World, machine: str = "Anchor") -> None:
         apart = [max(abs(u - x), abs(v - y)) for (u, v), (x, y) in zip(sight.corners, CORNERS, strict=True)]
         return max(apart) < 0.01 * sight.width
 
-    world.client.do(requests.act(machine, h.Home()))
-    world.client.do(requests.act(machine, h.Move(z=150)))
+    def done(action: h.Action) -> bool:
+        try:
+            world.client.do(requests.act(machine, action))
+        except RefusedByService as error:
+            if "is not connected" in str(error):  # on a busy computer its tender may just be connecting anew
+                return False
+            raise
+        return True
+
+    for action in (h.Home(), h.Move(z=150)):
+        eventually(partial(done, action), "its tender is there")
     eventually(
         lambda: (world.machine(machine).hands.position_mm or (0, 0, 0))[2] >= 150, "it is known where its head is"
     )

@@ -1,12 +1,13 @@
 """The audit: who did what to what, from where, when, and what it was before.
 
-Whoever acts says so with `acting`. What is changed meanwhile is told in an entry that is written in the same
+Whoever acts says so with `doing`. What is changed meanwhile is told in an entry that is written in the same
 transaction. Entries are sealed into a chain afterwards, in the order of their numbers.
 """
 
 from __future__ import annotations
 
 import json
+import re
 import secrets
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
@@ -50,6 +51,8 @@ UNTOLD = frozenset({
     "left_at", "last_at", "notices_read", "probability", "ledger_rolled_to", "commands", "acknowledged",
 })  # fmt: skip
 """Columns with a secret, or with what the service keeps for itself."""
+IN_ADDRESS = re.compile(r"(://[^/\s:@\"]*):[^/\s@\"]*@")
+"""A login and its password in an address, as a machine's link may have them."""
 _ROWS, _MORE = "told rows", "rows more"
 _SILENT = "tells no rows"
 
@@ -173,7 +176,8 @@ def entry_of(act: Act, rows: Iterable[Mapping[str, Any]] = (), status: int = 0, 
 
 
 def _json(value: object) -> str:
-    return json.dumps(value, ensure_ascii=False, separators=(",", ":"))
+    """As JSON, without the passwords that stand in addresses."""
+    return IN_ADDRESS.sub(r"\1:…@", json.dumps(value, ensure_ascii=False, separators=(",", ":")))
 
 
 # What is changed ------------------------------------------------------------------------------------------------------
